@@ -93,12 +93,6 @@ ALTER TABLE marsh.keepers ADD CONSTRAINT few CHECK (n < 100) NOT VALID`)
 	}
 	var k contract.Cutover
 	eventually(t, time.Minute, func() bool { // a deadlock of a TRUNCATE and a comparison ends capture for a second
-		for _, r := range f.comparisons() { // a table that is emptied behind a comparison's view is empty in it too
-			if r.OpenFindings > 0 {
-				f.cli("recheck", "spring", "--reconciliation", fmt.Sprint(r.Id))
-				return false
-			}
-		}
 		k = f.cutOver(false, contract.Settings{CutoverDepth: ptr(contract.SettingsCutoverDepthHashes)})
 		return !strings.Contains(k.Error, "capture does not run")
 	})

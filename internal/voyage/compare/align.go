@@ -16,7 +16,9 @@ type aligned struct {
 	source, target engine.View
 	at             domain.Position
 	hashBy         string // see [domain.HashByServers]
-	tried          *bool  // whether servers hashed faster than we, the last time that both was tried
+	// anew does so at another position, which neither side has reached yet; nil: nothing changes on them.
+	anew  func(f func(*aligned) error) error
+	tried *bool // whether servers hashed faster than we, the last time that both was tried
 }
 
 // alignment says how views are opened.
@@ -61,6 +63,14 @@ func (k *Comparer) align(ctx context.Context, c *domain.Crossing, how alignment,
 		}
 		defer a.close()
 		return f(a)
+	}
+	if !how.standing {
+		a.anew = func(f func(*aligned) error) error {
+			return k.align(ctx, c, how, func(now *aligned) error {
+				now.anew = nil // a second look is enough
+				return f(now)
+			})
+		}
 	}
 	by := k.newUID()
 	if err := k.turn(ctx, c, by, how); err != nil {

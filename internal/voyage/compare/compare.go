@@ -229,33 +229,46 @@ func both(f func(side int) error) error {
 func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Reconciliation,
 	t *domain.CrossingTable, share float64) (int64, error) {
 	began := time.Now()
-	views, plans := a.sides(t)
 	res := domain.ReconciledTable{ReconciliationID: r.ID, TableID: t.ID, State: "running"}
 	if err := k.records.SaveReconciledTable(ctx, res); err != nil {
 		return 0, err
 	}
-	if r.Depth == domain.DepthCounts {
-		var n [2]int64
-		err := both(func(i int) (err error) { n[i], err = views[i].Count(ctx, plans[i]); return err })
-		if err != nil {
+	found, err := k.look(ctx, a, &res, r.Depth, t, share)
+	if err == nil && res.Findings > 0 && a.anew != nil {
+		found, err = k.secondLook(ctx, a, &res, r.Depth, t, share, found)
+	}
+	if err != nil {
+		return 0, err
+	}
+	if len(found) > 0 {
+		if err := k.records.AddFindings(ctx, r.ID, t.ID, found[:min(len(found), maxFindings)]); err != nil {
 			return 0, err
 		}
-		res.State, res.SourceRows, res.TargetRows, res.Seconds = "done", n[0], n[1], time.Since(began).Seconds()
-		if n[0] != n[1] {
-			res.Findings = max(n[0]-n[1], n[1]-n[0])
-		}
-		return res.Findings, k.records.SaveReconciledTable(ctx, res)
+	}
+	res.State, res.Seconds = "done", time.Since(began).Seconds()
+	return res.Findings, k.records.SaveReconciledTable(ctx, res)
+}
+
+// look compares a table in the views, and says in the result what came of it.
+func (k *Comparer) look(ctx context.Context, a *aligned, res *domain.ReconciledTable, depth domain.Depth,
+	t *domain.CrossingTable, share float64) ([]domain.Finding, error) {
+	views, plans := a.sides(t)
+	if depth == domain.DepthCounts {
+		var n [2]int64
+		err := both(func(i int) (err error) { n[i], err = views[i].Count(ctx, plans[i]); return err })
+		res.SourceRows, res.TargetRows, res.Findings = n[0], n[1], max(n[0]-n[1], n[1]-n[0])
+		return nil, err
 	}
 	part, err := k.partOf(ctx, t)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	var read [2]atomic.Int64
 	tell, quiet := context.WithCancel(ctx)
 	var telling sync.WaitGroup
 	telling.Go(func() {
 		waits.Every(tell, time.Second, func() {
-			_ = k.records.ReconcileProgress(tell, r.ID, t.ID, read[0].Load(), read[1].Load())
+			_ = k.records.ReconcileProgress(tell, res.ReconciliationID, t.ID, read[0].Load(), read[1].Load())
 		})
 	})
 	s, found, err := k.hashed(ctx, a, &table{views: views, plans: plans, part: part, share: share, rows: t.EstRows,
@@ -263,19 +276,44 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 	quiet()
 	telling.Wait()
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	res.Parts, res.DifferingParts = s.parts, len(s.differing)
 	res.SourceRows, res.TargetRows = s.total[0].Rows, s.total[1].Rows
 	res.SourceHash, res.TargetHash = fmt.Sprintf("%016x", s.total[0].Hash), fmt.Sprintf("%016x", s.total[1].Hash)
-	if len(found) > 0 {
-		res.Findings = int64(len(found))
-		if err := k.records.AddFindings(ctx, r.ID, t.ID, found[:min(len(found), maxFindings)]); err != nil {
-			return 0, err
+	res.Findings = int64(len(found))
+	return found, nil
+}
+
+// secondLook compares at another position what seemed to differ, as a round of vouching does: a table that
+// is emptied after a view was opened is empty in the view too. Rows that differ again are
+// findings; where none does, or there are too many to be looked at one by one, all of the table is compared
+// again. What the first look found stands where both sides cannot be brought to a position any more.
+func (k *Comparer) secondLook(ctx context.Context, a *aligned, res *domain.ReconciledTable, depth domain.Depth,
+	t *domain.CrossingTable, share float64, found []domain.Finding) ([]domain.Finding, error) {
+	second, again := *res, found
+	err := a.anew(func(now *aligned) (err error) {
+		if len(found) > 0 && len(found) <= maxFindings && len(t.Plan.Key) > 0 {
+			keys := make([]string, len(found))
+			for i, f := range found {
+				keys[i] = narrow.JoinKey(f.Key)
+			}
+			if again, err = k.compareKeys(ctx, now, t, keys, share); err != nil || len(again) > 0 {
+				second.Findings = int64(len(again))
+				return err
+			}
 		}
+		again, err = k.look(ctx, now, &second, depth, t, share)
+		return err
+	})
+	switch {
+	case err == nil:
+		*res = second
+		return again, nil
+	case ctx.Err() != nil:
+		return nil, err
 	}
-	res.State, res.Seconds = "done", time.Since(began).Seconds()
-	return res.Findings, k.records.SaveReconciledTable(ctx, res)
+	return found, nil
 }
 
 // longestRest is for how long nothing is read at most: a server that waits to give more rows ends the

@@ -289,9 +289,12 @@ func (v view) Rows(_ context.Context, p *domain.TablePlan, part engine.Part, wan
 
 func (v view) Fetch(_ context.Context, p *domain.TablePlan, _ engine.Part,
 	keys []string) (map[string][]domain.Row, error) {
-	out := map[string][]domain.Row{}
+	out, want := map[string][]domain.Row{}, map[string]bool{}
+	for _, key := range keys {
+		want[key] = true
+	}
 	for _, r := range v.rows {
-		if k := keyOf(p, r); slices.Contains(keys, k) {
+		if k := keyOf(p, r); want[k] {
 			out[k] = append(out[k], r)
 		}
 	}

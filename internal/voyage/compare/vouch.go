@@ -3,6 +3,7 @@ package compare
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -108,7 +109,7 @@ func (t *touch) lookAgain(ctx context.Context, a *aligned, at domain.Position) e
 		if keys == nil {
 			found, _, err = t.of.wholeTable(ctx, a, of)
 		} else {
-			found, err = t.compareKeys(ctx, a, of, keys)
+			found, err = t.of.compareKeys(ctx, a, of, slices.Collect(maps.Keys(keys)), t.share)
 		}
 		if err != nil {
 			return fmt.Errorf("vouching for %s: %w", of.SourceName, err)
@@ -257,7 +258,7 @@ func (t *touch) all(ctx context.Context, a *aligned) error {
 // flush compares the rows of the keys that were read.
 func (t *touch) flush(ctx context.Context, a *aligned) error {
 	for of, keys := range t.keys {
-		found, err := t.compareKeys(ctx, a, of, keys)
+		found, err := t.of.compareKeys(ctx, a, of, slices.Collect(maps.Keys(keys)), t.share)
 		if err != nil {
 			return fmt.Errorf("vouching for %s: %w", of.SourceName, err)
 		}
@@ -290,16 +291,12 @@ func (t *touch) add(of *domain.CrossingTable, found []domain.Finding, rows int64
 	}
 }
 
-// compareKeys compares the rows at keys column by column.
-func (t *touch) compareKeys(ctx context.Context, a *aligned, of *domain.CrossingTable,
-	keys map[string]bool) (out []domain.Finding, _ error) {
+// compareKeys compares the rows at keys column by column, in a share of the time; 0: all of it.
+func (k *Comparer) compareKeys(ctx context.Context, a *aligned, of *domain.CrossingTable, keys []string,
+	share float64) (out []domain.Finding, _ error) {
 	views, plans := a.sides(of)
-	list := make([]string, 0, len(keys))
-	for key := range keys {
-		list = append(list, key)
-	}
-	slices.Sort(list) // rows that lie beside each other are read one after the other
-	err := fetch(ctx, views, plans, engine.Part{}, list, func(_ int, _ []string, rows [2]map[string][]domain.Row,
+	slices.Sort(keys) // rows that lie beside each other are read one after the other
+	err := fetch(ctx, views, plans, engine.Part{}, keys, func(_ int, _ []string, rows [2]map[string][]domain.Row,
 		took time.Duration) error {
 		// By what was found and not by what was sought: a key may be written otherwise on a side.
 		for side := range rows {
@@ -313,9 +310,9 @@ func (t *touch) compareKeys(ctx context.Context, a *aligned, of *domain.Crossing
 				}
 			}
 		}
-		if t.share > 0 && t.share < 1 {
+		if share > 0 && share < 1 {
 			took := took.Seconds()
-			if !waits.Sleep(ctx, time.Duration((took/t.share-took)*float64(time.Second))) {
+			if !waits.Sleep(ctx, time.Duration((took/share-took)*float64(time.Second))) {
 				return ctx.Err()
 			}
 		}
