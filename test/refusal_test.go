@@ -337,7 +337,7 @@ func TestTheJournalAsAFile(t *testing.T) {
 	f := start(t)
 	exec1(t, f.set.ControlURL, `INSERT INTO journal (actor, act, subject, message) SELECT 'ann', 'change', '=1+1',
   'entry ' || n FROM generate_series(1, 4500) n`)
-	csv := contract.Csv
+	csv := contract.ExportJournalParamsFormatCsv
 	text, err := client.Do[string](f.API.ExportJournalWithResponse(t.Context(), &contract.ExportJournalParams{Format: &csv,
 		Actor: ptr("ann")}))
 	if err != nil {

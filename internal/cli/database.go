@@ -31,10 +31,12 @@ asked for; it is kept encrypted and never shown again.
 With --file it is a file on the service's machine (SQLite, rows as texts, or JSON lines; a folder
 or a pattern for several as one table), in a folder that the service was
 started with (serve --files); what it is is found by looking into it. With --engine sqlite one
-that is not there yet is made.`,
+that is not there yet is made. With --engine folder rows are written to files in a folder, which
+is empty or is made.`,
 		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user dusty
   dustyferry database add shop --file /srv/files/shop.db
-  dustyferry database add copy --file /srv/files/copy.db --engine sqlite`,
+  dustyferry database add copy --file /srv/files/copy.db --engine sqlite
+  dustyferry database add export --file /srv/files/export --engine folder`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
 			if err != nil {
@@ -66,7 +68,7 @@ that is not there yet is made.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&engine, "engine", "postgres", "engine of the database: postgres, mariadb or sqlite")
+	f.StringVar(&engine, "engine", "postgres", "engine of the database: postgres, mariadb, sqlite or folder")
 	f.StringVar(&file, "file", "", "path of a file on the service's machine, or of a folder or a pattern")
 	f.StringVar(&d.Host, "host", "127.0.0.1", "host name or address")
 	f.IntVar(&d.Port, "port", 5432, "port")

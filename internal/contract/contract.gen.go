@@ -743,6 +743,36 @@ func (e SettingsExistingRows) Valid() bool {
 	}
 }
 
+// Defines values for SettingsFilesAs.
+const (
+	SettingsFilesAsCsv      SettingsFilesAs = "csv"
+	SettingsFilesAsCsvGz    SettingsFilesAs = "csv.gz"
+	SettingsFilesAsCsvZst   SettingsFilesAs = "csv.zst"
+	SettingsFilesAsJsonl    SettingsFilesAs = "jsonl"
+	SettingsFilesAsJsonlGz  SettingsFilesAs = "jsonl.gz"
+	SettingsFilesAsJsonlZst SettingsFilesAs = "jsonl.zst"
+)
+
+// Valid indicates whether the value is a known member of the SettingsFilesAs enum.
+func (e SettingsFilesAs) Valid() bool {
+	switch e {
+	case SettingsFilesAsCsv:
+		return true
+	case SettingsFilesAsCsvGz:
+		return true
+	case SettingsFilesAsCsvZst:
+		return true
+	case SettingsFilesAsJsonl:
+		return true
+	case SettingsFilesAsJsonlGz:
+		return true
+	case SettingsFilesAsJsonlZst:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsGuardTarget.
 const (
 	SettingsGuardTargetAllow  SettingsGuardTarget = "allow"
@@ -1078,16 +1108,16 @@ func (e ListTablesParamsSort) Valid() bool {
 
 // Defines values for ExportJournalParamsFormat.
 const (
-	Csv   ExportJournalParamsFormat = "csv"
-	Jsonl ExportJournalParamsFormat = "jsonl"
+	ExportJournalParamsFormatCsv   ExportJournalParamsFormat = "csv"
+	ExportJournalParamsFormatJsonl ExportJournalParamsFormat = "jsonl"
 )
 
 // Valid indicates whether the value is a known member of the ExportJournalParamsFormat enum.
 func (e ExportJournalParamsFormat) Valid() bool {
 	switch e {
-	case Csv:
+	case ExportJournalParamsFormatCsv:
 		return true
-	case Jsonl:
+	case ExportJournalParamsFormatJsonl:
 		return true
 	default:
 		return false
@@ -1726,7 +1756,7 @@ type NewCutover struct {
 type NewDatabase struct {
 	Database string `json:"database"`
 
-	// Engine postgres, mariadb, sqlite, csv, jsonl, parquet or workbook; or file: what the file at the path in database is, is found by looking into it. The path may be of a folder, or a pattern in its last part, for several files of rows that are one table. A file of the engine sqlite that is not there is made. For a file host, port, user and password are empty
+	// Engine postgres, mariadb, sqlite, csv, jsonl, parquet, workbook or folder; or file: what the file at the path in database is, is found by looking into it. The path may be of a folder, or a pattern in its last part, for several files of rows that are one table. A file of the engine sqlite that is not there is made; so is a folder of the engine folder, to which rows are written. For a file host, port, user and password are empty
 	Engine   string          `json:"engine"`
 	Host     string          `json:"host"`
 	Name     string          `json:"name"`
@@ -2284,6 +2314,9 @@ type Settings struct {
 	// ExistingRows What becomes of target tables that hold rows
 	ExistingRows *SettingsExistingRows `json:"existing_rows,omitempty"`
 
+	// FilesAs How rows are written where the target is a folder
+	FilesAs *SettingsFilesAs `json:"files_as,omitempty"`
+
 	// GatewayPatienceSeconds How long transactions that are open in gateways have to end at a cutover, before connections that only wait for their application are closed, in seconds
 	GatewayPatienceSeconds *float64 `json:"gateway_patience_seconds,omitempty"`
 
@@ -2389,6 +2422,9 @@ type SettingsCutoverDepth string
 
 // SettingsExistingRows What becomes of target tables that hold rows
 type SettingsExistingRows string
+
+// SettingsFilesAs How rows are written where the target is a folder
+type SettingsFilesAs string
 
 // SettingsGuardTarget Whether the target's tables refuse writes of everybody but us until the cutover. It needs a PostgreSQL target; tables that keep rows of their own (existing_rows) are left out
 type SettingsGuardTarget string

@@ -29,6 +29,12 @@ var settingsList = []Setting{
 		Help: "How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk " +
 			"take the place of those of its range in one transaction",
 		of: func(s *Settings) any { return &s.Repeat }},
+	{Key: "files_as", Kind: SettingChoice, Group: "Load", Label: "Files of a folder", Default: "csv.gz",
+		Choices: []Choice{{"csv", "texts with commas between them"}, {"csv.gz", "such texts, packed by gzip"},
+			{"csv.zst", "such texts, packed by zstd"}, {"jsonl", "objects of JSON, one a line"},
+			{"jsonl.gz", "such objects, packed by gzip"}, {"jsonl.zst", "such objects, packed by zstd"}},
+		Help: "How rows are written where the target is a folder",
+		of:   func(s *Settings) any { return &s.FilesAs }},
 	{Key: "bad_rows", Kind: SettingChoice, Group: "Load", Label: "Rows that the target cannot take", Live: true,
 		Default: "hold",
 		Choices: []Choice{{"hold", "hold their table"}, {"set aside", "set aside, the rest lands"}},

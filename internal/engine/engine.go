@@ -276,6 +276,9 @@ func (p Part) Range(i int) (lower, upper domain.KeyValue) {
 	return lower, upper
 }
 
+// Unordered is a view whose rows lie in no order of their keys: it is read whole, and its parts are buckets.
+type Unordered interface{ Unordered() }
+
 // View is a consistent read-only view.
 type View interface {
 	// Count returns the number of rows.

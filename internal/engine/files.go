@@ -228,8 +228,34 @@ func Unpacked(r io.Reader, packed string) (in io.Reader, end func(), err error) 
 	return r, func() {}, nil
 }
 
-// LookWithin says what a file in one of the folders is, of several the first.
+// FolderList is the name of the list that a folder has in it to which we write rows.
+const FolderList = ".dusty-ferry.jsonl"
+
+// FolderWithin returns the path of a folder, once all links in it are followed, if it is in one of the folders.
+func FolderWithin(folders []string, path string) (string, error) {
+	real, ok := within(folders, path)
+	if !ok {
+		_, err := FileWithin(folders, path) // says what is wrong
+		return "", err
+	}
+	if s, err := os.Stat(real); err != nil || !s.IsDir() {
+		return "", domain.Invalid("%s is no folder", path)
+	}
+	for _, f := range folders {
+		if in, err := filepath.EvalSymlinks(f); err == nil && real == in {
+			return "", domain.Invalid("%s is where this service opens files; give a folder in it", path)
+		}
+	}
+	return real, nil
+}
+
+// LookWithin says what a file in one of the folders is, of several the first; or that a folder is one of ours.
 func LookWithin(folders []string, path string) (filekind.Kind, error) {
+	if real, ok := within(folders, path); ok {
+		if _, err := os.Lstat(filepath.Join(real, FolderList)); err == nil {
+			return filekind.Kind{Name: filekind.Folder, Advice: "it is opened by the engine folder"}, nil
+		}
+	}
 	all, err := FilesWithin(folders, path)
 	if err != nil {
 		return filekind.Kind{}, err

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"dustyferry/internal/engine"
+	"dustyferry/internal/engine/folder"
 	"dustyferry/internal/engine/mariadb"
 	"dustyferry/internal/engine/postgres"
 	"dustyferry/internal/engine/rowfile"
@@ -19,6 +20,7 @@ var Engines = []engine.Driver{
 	rowfile.JSONLines(),
 	rowfile.Parquet(),
 	rowfile.Workbook(),
+	folder.Driver{},
 }
 
 // within has engines whose databases are files open those in these folders alone.

@@ -1454,7 +1454,7 @@ export interface components {
         };
         NewDatabase: {
             name: string;
-            /** @description postgres, mariadb, sqlite, csv, jsonl, parquet or workbook; or file: what the file at the path in database is, is found by looking into it. The path may be of a folder, or a pattern in its last part, for several files of rows that are one table. A file of the engine sqlite that is not there is made. For a file host, port, user and password are empty */
+            /** @description postgres, mariadb, sqlite, csv, jsonl, parquet, workbook or folder; or file: what the file at the path in database is, is found by looking into it. The path may be of a folder, or a pattern in its last part, for several files of rows that are one table. A file of the engine sqlite that is not there is made; so is a folder of the engine folder, to which rows are written. For a file host, port, user and password are empty */
             engine: string;
             host: string;
             port: number;
@@ -1858,6 +1858,11 @@ export interface components {
              * @enum {string}
              */
             repeat?: "empty first" | "in place";
+            /**
+             * @description How rows are written where the target is a folder
+             * @enum {string}
+             */
+            files_as?: "csv" | "csv.gz" | "csv.zst" | "jsonl" | "jsonl.gz" | "jsonl.zst";
             /**
              * @description What becomes of a row that the target cannot take: its table is held, or the row is set aside with its error while the rest lands
              * @enum {string}

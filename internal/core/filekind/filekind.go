@@ -25,6 +25,7 @@ const (
 	Text         = "text"
 	Lines        = "file of JSON lines"
 	JSON         = "document of JSON"
+	Folder       = "folder of rows"
 	Empty        = "empty file"
 	Unknown      = "file of an unknown kind"
 )

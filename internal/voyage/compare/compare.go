@@ -193,9 +193,11 @@ func (k *Comparer) compareTables(ctx context.Context, c *domain.Crossing, r *dom
 
 // partOf says how a table is cut for comparing: along its chunks where both
 // servers surely order keys alike, else by a hash of the key.
-func (k *Comparer) partOf(ctx context.Context, t *domain.CrossingTable) (engine.Part, error) {
+func (k *Comparer) partOf(ctx context.Context, a *aligned, t *domain.CrossingTable) (engine.Part, error) {
 	p := &t.Plan
-	if !keyorder.Alike(p) || p.ReadByDisk() { // whose chunks are no ranges of keys
+	_, from := a.source.(engine.Unordered)
+	_, to := a.target.(engine.Unordered)
+	if !keyorder.Alike(p) || p.ReadByDisk() || from || to { // whose chunks are no ranges of keys
 		n := min(max(t.EstRows/20_000, 16), 4096)
 		return engine.Part{Buckets: int(n)}, nil
 	}
@@ -259,7 +261,7 @@ func (k *Comparer) look(ctx context.Context, a *aligned, res *domain.ReconciledT
 		res.SourceRows, res.TargetRows, res.Findings = n[0], n[1], max(n[0]-n[1], n[1]-n[0])
 		return nil, err
 	}
-	part, err := k.partOf(ctx, t)
+	part, err := k.partOf(ctx, a, t)
 	if err != nil {
 		return nil, err
 	}

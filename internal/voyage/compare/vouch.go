@@ -325,7 +325,7 @@ func (k *Comparer) compareKeys(ctx context.Context, a *aligned, of *domain.Cross
 func (k *Comparer) wholeTable(ctx context.Context, a *aligned, t *domain.CrossingTable) ([]domain.Finding, int64,
 	error) {
 	views, plans := a.sides(t)
-	part, err := k.partOf(ctx, t)
+	part, err := k.partOf(ctx, a, t)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -58,7 +58,7 @@ const empty = { name: "", host: "127.0.0.1", port: "5432", database: "", user: "
 
 function Register() {
   const [form, setForm] = useState(empty);
-  const [engine, setEngine] = useState<"postgres" | "mariadb" | "file" | "sqlite">("postgres");
+  const [engine, setEngine] = useState<"postgres" | "mariadb" | "file" | "sqlite" | "folder">("postgres");
   const [tls, setTls] = useState<"prefer" | "disable" | "require" | "verify-full">("prefer");
   const go = useNavigate();
   const field = (name: keyof typeof empty) => ({
@@ -67,7 +67,7 @@ function Register() {
       setForm({ ...form, [name]: e.target.value });
     },
   });
-  const file = engine === "file" || engine === "sqlite";
+  const file = engine === "file" || engine === "sqlite" || engine === "folder";
   const port = parseNumber(form.port, { whole: true, min: 1, max: 65535 });
   const needed = file
     ? (["name", "database"] as const)
@@ -93,6 +93,7 @@ function Register() {
             ["mariadb", "MariaDB"],
             ["file", "A file on the service's machine"],
             ["sqlite", "A SQLite file, made where there is none"],
+            ["folder", "A folder that tables are written to as files, made where there is none"],
           ]}
           className="col-span-2"
         />

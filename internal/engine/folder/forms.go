@@ -1,0 +1,295 @@
+package folder
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// form is how rows of a table are written. Its fields are in the neutral form, nil for NULL.
+type form interface {
+	// head is what comes before the first row.
+	head(dst []byte) []byte
+	// append writes a row; an error is of that row.
+	append(dst []byte, fields [][]byte) ([]byte, error)
+	// rows reads what was written.
+	rows(in *bufio.Reader) (rowReader, error)
+}
+
+// rowReader gives rows, io.EOF at the end; fields are good until the next.
+type rowReader interface{ next() ([][]byte, error) }
+
+// formOf is a form by its name, which files have as their ending, and what they are packed by.
+func formOf(as string, columns []domain.Column) (f form, packed string, err error) {
+	name, end, _ := strings.Cut(as, ".")
+	packed, known := map[string]string{"": "", "gz": "gzip", "zst": "zstd"}[end]
+	switch {
+	case !known:
+	case name == "csv":
+		return csvForm{columns}, packed, nil
+	case name == "jsonl":
+		return newLines(columns), packed, nil
+	}
+	return nil, "", domain.Invalid("no file is written as %q", as)
+}
+
+// truth is one that is written so, or by its first letter.
+func truth(neutral []byte) string {
+	if len(neutral) > 0 && neutral[0] == 't' {
+		return "true"
+	}
+	return "false"
+}
+
+// csvForm is RFC 4180, with lines that end by a line feed, and names in the first. NULL is nothing; a text
+// that is empty stands between quotes.
+type csvForm struct{ columns []domain.Column }
+
+func (f csvForm) head(dst []byte) []byte {
+	for i, c := range f.columns {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = appendQuoted(dst, []byte(c.Name))
+	}
+	return append(dst, '\n')
+}
+
+func (f csvForm) append(dst []byte, fields [][]byte) ([]byte, error) {
+	for i, v := range fields {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		switch {
+		case v == nil:
+		case f.columns[i].BaseType == "boolean":
+			dst = append(dst, truth(v)...)
+		default:
+			dst = appendQuoted(dst, v)
+		}
+	}
+	return append(dst, '\n'), nil
+}
+
+// appendQuoted puts a text between quotes where it would be read otherwise without.
+func appendQuoted(dst, v []byte) []byte {
+	if len(v) > 0 && bytes.IndexAny(v, ",\"\r\n") < 0 && v[0] != ' ' && v[len(v)-1] != ' ' {
+		return append(dst, v...)
+	}
+	dst = append(dst, '"')
+	for {
+		at := bytes.IndexByte(v, '"')
+		if at < 0 {
+			return append(append(dst, v...), '"')
+		}
+		dst = append(append(dst, v[:at+1]...), '"')
+		v = v[at+1:]
+	}
+}
+
+func (f csvForm) rows(in *bufio.Reader) (rowReader, error) {
+	r := &csvRows{csvForm: f, in: in, fields: make([][]byte, len(f.columns))}
+	_, err := r.line() // the names
+	if errors.Is(err, io.EOF) {
+		err = errors.New("it has no first line")
+	}
+	return r, err
+}
+
+type csvRows struct {
+	csvForm
+	in     *bufio.Reader
+	text   []byte
+	fields [][]byte
+}
+
+// line reads up to a line feed that is between no quotes.
+func (r *csvRows) line() ([]byte, error) {
+	r.text = r.text[:0]
+	quotes := 0
+	for {
+		piece, err := r.in.ReadSlice('\n')
+		r.text = append(r.text, piece...)
+		quotes += bytes.Count(piece, []byte{'"'})
+		switch {
+		case errors.Is(err, bufio.ErrBufferFull):
+		case errors.Is(err, io.EOF) && len(r.text) > 0:
+			return nil, io.ErrUnexpectedEOF
+		case err != nil:
+			return nil, err
+		case quotes%2 == 0:
+			return r.text[:len(r.text)-1], nil
+		}
+	}
+}
+
+func (r *csvRows) next() ([][]byte, error) {
+	line, err := r.line()
+	if err != nil {
+		return nil, err
+	}
+	for i := range r.fields {
+		if i > 0 {
+			if len(line) == 0 || line[0] != ',' {
+				return nil, fmt.Errorf("a row has %d values where there are %d columns", i, len(r.fields))
+			}
+			line = line[1:]
+		}
+		if r.fields[i], line, err = cutField(line); err != nil {
+			return nil, err
+		}
+	}
+	if len(line) > 0 {
+		return nil, fmt.Errorf("a row has more than %d values", len(r.fields))
+	}
+	return r.fields, nil
+}
+
+// cutField takes the first field off a line. What was between quotes is written over them.
+func cutField(line []byte) (field, rest []byte, err error) {
+	if len(line) == 0 || line[0] != '"' {
+		at := bytes.IndexByte(line, ',')
+		if at < 0 {
+			at = len(line)
+		}
+		if at == 0 {
+			return nil, line, nil
+		}
+		return line[:at], line[at:], nil
+	}
+	out := line[1:1]
+	for line = line[1:]; ; {
+		at := bytes.IndexByte(line, '"')
+		if at < 0 {
+			return nil, nil, errors.New("a quote has no end")
+		}
+		out = append(out, line[:at]...)
+		if line = line[at+1:]; len(line) == 0 || line[0] != '"' {
+			return out, line, nil
+		}
+		out = append(out, '"')
+		line = line[1:]
+	}
+}
+
+// lineForm is an object of JSON on each line. Numbers and truths are JSON's; what JSON has no number for (NaN,
+// infinity) is a text; documents stand as they are.
+type lineForm struct {
+	columns []domain.Column
+	names   [][]byte // with what stands before and behind them
+	place   map[string]int
+}
+
+func newLines(columns []domain.Column) *lineForm {
+	f := &lineForm{columns: columns, place: map[string]int{}}
+	for i, c := range columns {
+		name, _ := jsontext.AppendQuote([]byte{"{,"[min(i, 1)]}, c.Name)
+		f.names, f.place[c.Name] = append(f.names, append(name, ':')), i
+	}
+	return f
+}
+
+func (f *lineForm) head(dst []byte) []byte { return dst }
+
+func (f *lineForm) append(dst []byte, fields [][]byte) (_ []byte, err error) {
+	for i, v := range fields {
+		dst = append(dst, f.names[i]...)
+		if v == nil {
+			dst = append(dst, "null"...)
+			continue
+		}
+		switch c := f.columns[i]; c.BaseType {
+		case "boolean":
+			dst = append(dst, truth(v)...)
+			continue
+		case "smallint", "integer", "bigint", "numeric", "real", "double precision":
+			if v[0] == '-' || v[0] >= '0' && v[0] <= '9' { // no NaN, no infinity
+				if raw := jsontext.Value(v); raw.IsValid() {
+					dst = append(dst, v...)
+					continue
+				}
+			}
+		case "json", "jsonb":
+			raw := jsontext.Value(v)
+			switch {
+			case bytes.IndexByte(v, '\n') >= 0 || bytes.IndexByte(v, '\r') >= 0:
+				return dst, &engine.Unfit{Column: c.Name, Why: "a document of JSON that is written over several lines; load it " +
+					"as csv, or have it written in one"}
+			case v[0] == '"' || v[0] == 'n' || !raw.IsValid(jsontext.AllowDuplicateNames(true)):
+				// A document that is a text, or null, would be read as what it is not.
+				return dst, &engine.Unfit{Column: c.Name, Why: fmt.Sprintf("%.40q, which is no object, list, number or truth of "+
+					"JSON; load it as csv", v)}
+			}
+			dst = append(dst, v...)
+			continue
+		}
+		if dst, err = jsontext.AppendQuote(dst, v); err != nil {
+			return dst, &engine.Unfit{Column: f.columns[i].Name, Why: "a text that is no UTF-8"}
+		}
+	}
+	return append(dst, '}', '\n'), nil
+}
+
+func (f *lineForm) rows(in *bufio.Reader) (rowReader, error) {
+	return &lineRows{lineForm: f, in: jsontext.NewDecoder(in, jsontext.AllowDuplicateNames(true)),
+		fields: make([][]byte, len(f.columns)), own: make([][]byte, len(f.columns))}, nil
+}
+
+type lineRows struct {
+	*lineForm
+	in     *jsontext.Decoder
+	fields [][]byte
+	own    [][]byte // their room
+}
+
+func (r *lineRows) next() ([][]byte, error) {
+	if _, err := r.in.ReadToken(); err != nil {
+		return nil, err
+	}
+	clear(r.fields)
+	for r.in.PeekKind() != '}' {
+		name, err := r.in.ReadToken()
+		if err != nil {
+			return nil, unexpected(err)
+		}
+		i, known := r.place[name.String()]
+		if !known {
+			return nil, fmt.Errorf("a row has the name %.40q, which is no column", name.String())
+		}
+		raw, err := r.in.ReadValue()
+		if err != nil {
+			return nil, unexpected(err)
+		}
+		switch raw.Kind() {
+		case 'n':
+			continue
+		case '"':
+			if r.own[i], err = jsontext.AppendUnquote(r.own[i][:0], raw); err != nil {
+				return nil, err
+			}
+		default:
+			r.own[i] = append(r.own[i][:0], raw...)
+		}
+		if r.fields[i] = r.own[i]; r.fields[i] == nil {
+			r.fields[i] = []byte{}
+		}
+	}
+	_, err := r.in.ReadToken()
+	return r.fields, unexpected(err)
+}
+
+// unexpected is an end that comes within a row.
+func unexpected(err error) error {
+	if errors.Is(err, io.EOF) {
+		return io.ErrUnexpectedEOF
+	}
+	return err
+}
