@@ -31,7 +31,7 @@ func (a *app) progress() *progress {
 // say shows what is being done; share is from 0 to 1, or below 0 when it is not
 // known.
 func (p *progress) say(share float64, format string, args ...any) {
-	text := fmt.Sprintf(format, args...)
+	text := harmless(fmt.Sprintf(format, args...), "")
 	if share >= 0 {
 		text = fmt.Sprintf("%3d %%  %s", int(share*100), text)
 		if p.live {

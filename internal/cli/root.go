@@ -86,7 +86,7 @@ func Main() int {
 	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
 		return 130
 	}
-	fmt.Fprintln(os.Stderr, "Error: "+err.Error())
+	fmt.Fprintln(os.Stderr, "Error: "+harmless(err.Error(), "\n\t"))
 	var c *coded
 	switch {
 	case errors.As(err, &c):

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
@@ -104,7 +105,35 @@ type table struct {
 
 const right = "\t"
 
-func (t *table) row(cells ...string) { t.rows = append(t.rows, cells) }
+func (t *table) row(cells ...string) {
+	for i, c := range cells {
+		text, toRight := strings.CutPrefix(c, right)
+		if text = harmless(text, ""); toRight {
+			text = right + text
+		}
+		cells[i] = text
+	}
+	t.rows = append(t.rows, cells)
+}
+
+// harmless writes signs that would steer a terminal, which values of rows can have in them, as they are
+// written in programs; but for those that stay.
+func harmless(text, stay string) string {
+	var out strings.Builder
+	for i, r := range text {
+		switch {
+		case strings.ContainsRune(stay, r):
+			out.WriteRune(r)
+		case unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r):
+			out.WriteString(strings.Trim(strconv.QuoteRune(r), "'"))
+		case r == utf8.RuneError && !strings.HasPrefix(text[i:], string(utf8.RuneError)): // no UTF-8
+			fmt.Fprintf(&out, "\\x%02x", text[i])
+		default:
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
+}
 
 // pairs prints names and values below each other.
 func (t *table) pairs(kv ...string) {
@@ -116,10 +145,10 @@ func (t *table) pairs(kv ...string) {
 	t.flush()
 }
 
-// line prints text as it is.
+// line prints text, in its lines.
 func (t *table) line(format string, args ...any) {
 	t.flush()
-	fmt.Fprintf(&t.b, format+"\n", args...)
+	t.b.WriteString(harmless(fmt.Sprintf(format, args...), "\n\t") + "\n")
 }
 
 func (t *table) flush() {

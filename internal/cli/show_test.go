@@ -43,6 +43,20 @@ func TestTablesLineUp(t *testing.T) {
 	}
 }
 
+// TestNoValueSteersTheTerminal: what rows hold is shown, and does nothing.
+func TestNoValueSteersTheTerminal(t *testing.T) {
+	w := &table{}
+	w.row("a", right+"7", "{\"a\":\n1}\t\x1b[2J")
+	w.line("key %s:\n%s", "\x1b]0;x\a", "'it''s'")
+	want := "a  7  {\"a\":\\n1}\\t\\x1b[2J\nkey \\x1b]0;x\\a:\n'it''s'\n"
+	if got := w.String(); got != want {
+		t.Errorf("got\n%q, want\n%q", got, want)
+	}
+	if got := clip("a\r\nb\x9bx\u202e", 20); got != `a\r\nb\x9bx\u202e` {
+		t.Errorf("%q", got)
+	}
+}
+
 func TestFindingsShowWhatCannotBeSeen(t *testing.T) {
 	w := &table{}
 	a, b := "oak ", "oak\u00a0"

@@ -295,6 +295,7 @@ func (w *window) stuck(c contract.Crossing) []string {
 
 // wrapped breaks a sentence at words, the lines after the first set in.
 func wrapped(label, text string, width int) []string {
+	text = harmless(text, "")
 	var out []string
 	line := label
 	for word := range strings.FieldsSeq(text) {
@@ -405,6 +406,7 @@ func bar(share float64, n int) string {
 
 // clip cuts a text to so many characters.
 func clip(text string, width int) string {
+	text = harmless(text, "")
 	r := []rune(text)
 	if len(r) <= width {
 		return text

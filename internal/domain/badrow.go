@@ -25,10 +25,11 @@ func (r BadRow) String() string {
 	if r.Key != nil {
 		where = "key " + strings.Join(r.Key, ", ")
 	}
-	if r.Column != "" {
-		where += ", column " + r.Column
+	why := strings.TrimSuffix(r.Error, ".")
+	if named := "column " + r.Column; r.Column != "" && !strings.HasPrefix(why, named+" ") { // it may say so itself
+		where, why = where+", "+named, strings.TrimPrefix(why, named+": ")
 	}
-	return where + ": " + strings.TrimSuffix(r.Error, ".")
+	return where + ": " + why
 }
 
 // BatchHint says how many neighbouring chunks a lane would carry at once, by how it
