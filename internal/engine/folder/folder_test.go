@@ -16,6 +16,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/go-json-experiment/json/jsontext"
+
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -230,12 +232,12 @@ func manifestHolds(t *testing.T, d *database, files int, rows int64) {
 func TestOtherProgramsReadThem(t *testing.T) {
 	rows := [][]string{{"1", "", "true", "1.50", "1e+20", `{"a": 1}`, `\x00`}, {"2", "\x00", "f", "NaN", "\x00", "\x00", "\x00"},
 		{"3", "a \"b\",\nc", "\x00", "7", "0", "[]", `\x`}}
-	text := csvForm{kinds()}.head(nil)
+	text := newCSV(kinds()).head(nil)
 	lines := newLines(kinds())
 	var objects []byte
 	var err error
 	for _, row := range rows {
-		if text, err = (csvForm{kinds()}).append(text, fieldsOf(row)); err != nil {
+		if text, err = newCSV(kinds()).append(text, fieldsOf(row)); err != nil {
 			t.Fatal(err)
 		}
 		if objects, err = lines.append(objects, fieldsOf(row)); err != nil {
@@ -504,11 +506,21 @@ func TestWhatIsAFolderOfOurs(t *testing.T) {
 	}
 }
 
+// TestNumbersOfJSON: what is written as a number is one to the library, and only that.
+func TestNumbersOfJSON(t *testing.T) {
+	for _, v := range []string{"0", "-0", "00", "01", "1.5", "1.", ".5", "-", "", "1e5", "1e", "1E+05", "1e-", "-1.50e-07", "NaN",
+		"Infinity", "1 ", " 1", "1e5.5", "0.0", "-.1", "12345678901234567890.5", "0x1", "1_0", "+1"} {
+		if got, want := isNumber([]byte(v)), jsontext.Value(v).IsValid() && strings.TrimSpace(v) == v; got != want {
+			t.Errorf("%q: %t", v, got)
+		}
+	}
+}
+
 // FuzzCSV: whatever is in a row comes back.
 func FuzzCSV(f *testing.F) {
 	f.Add("a", "\"", "\r\n", true)
 	f.Fuzz(func(t *testing.T, a, b, c string, null bool) {
-		form := csvForm{[]domain.Column{{Name: a}, {Name: b}, {Name: c}}}
+		form := newCSV([]domain.Column{{Name: a}, {Name: b}, {Name: c}})
 		fields := [][]byte{[]byte(a), []byte(b), []byte(c)}
 		if null {
 			fields[1] = nil

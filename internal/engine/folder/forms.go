@@ -34,7 +34,7 @@ func formOf(as string, columns []domain.Column) (f form, packed string, err erro
 	switch {
 	case !known:
 	case name == "csv":
-		return csvForm{columns}, packed, nil
+		return newCSV(columns), packed, nil
 	case name == "jsonl":
 		return newLines(columns), packed, nil
 	}
@@ -49,9 +49,44 @@ func truth(neutral []byte) string {
 	return "false"
 }
 
+// way is how a column's values are written.
+type way int
+
+const (
+	asText way = iota
+	asNumber
+	asTruth
+	asDocument
+	asPlain // it has no sign in it that would be read otherwise
+)
+
+// ways are those of columns.
+func ways(columns []domain.Column) (out []way) {
+	for _, c := range columns {
+		switch c.BaseType {
+		case "boolean":
+			out = append(out, asTruth)
+		case "smallint", "integer", "bigint", "numeric", "real", "double precision":
+			out = append(out, asNumber)
+		case "json", "jsonb":
+			out = append(out, asDocument)
+		case "date", "timestamp without time zone", "timestamp with time zone", "time without time zone", "uuid":
+			out = append(out, asPlain)
+		default:
+			out = append(out, asText)
+		}
+	}
+	return out
+}
+
 // csvForm is RFC 4180, with lines that end by a line feed, and names in the first. NULL is nothing; a text
 // that is empty stands between quotes.
-type csvForm struct{ columns []domain.Column }
+type csvForm struct {
+	columns []domain.Column
+	ways    []way
+}
+
+func newCSV(columns []domain.Column) csvForm { return csvForm{columns, ways(columns)} }
 
 func (f csvForm) head(dst []byte) []byte {
 	for i, c := range f.columns {
@@ -68,10 +103,14 @@ func (f csvForm) append(dst []byte, fields [][]byte) ([]byte, error) {
 		if i > 0 {
 			dst = append(dst, ',')
 		}
-		switch {
-		case v == nil:
-		case f.columns[i].BaseType == "boolean":
+		if v == nil {
+			continue
+		}
+		switch f.ways[i] {
+		case asTruth:
 			dst = append(dst, truth(v)...)
+		case asNumber, asPlain:
+			dst = append(dst, v...)
 		default:
 			dst = appendQuoted(dst, v)
 		}
@@ -79,9 +118,19 @@ func (f csvForm) append(dst []byte, fields [][]byte) ([]byte, error) {
 	return append(dst, '\n'), nil
 }
 
+// quotedFor are the signs for which a text stands between quotes.
+var quotedFor = [256]bool{',': true, '"': true, '\r': true, '\n': true}
+
 // appendQuoted puts a text between quotes where it would be read otherwise without.
 func appendQuoted(dst, v []byte) []byte {
-	if len(v) > 0 && bytes.IndexAny(v, ",\"\r\n") < 0 && v[0] != ' ' && v[len(v)-1] != ' ' {
+	plain := len(v) > 0 && v[0] != ' ' && v[len(v)-1] != ' '
+	for _, c := range v {
+		if quotedFor[c] {
+			plain = false
+			break
+		}
+	}
+	if plain {
 		return append(dst, v...)
 	}
 	dst = append(dst, '"')
@@ -184,12 +233,13 @@ func cutField(line []byte) (field, rest []byte, err error) {
 // infinity) is a text; documents stand as they are.
 type lineForm struct {
 	columns []domain.Column
+	ways    []way
 	names   [][]byte // with what stands before and behind them
 	place   map[string]int
 }
 
 func newLines(columns []domain.Column) *lineForm {
-	f := &lineForm{columns: columns, place: map[string]int{}}
+	f := &lineForm{columns: columns, ways: ways(columns), place: map[string]int{}}
 	for i, c := range columns {
 		name, _ := jsontext.AppendQuote([]byte{"{,"[min(i, 1)]}, c.Name)
 		f.names, f.place[c.Name] = append(f.names, append(name, ':')), i
@@ -206,27 +256,21 @@ func (f *lineForm) append(dst []byte, fields [][]byte) (_ []byte, err error) {
 			dst = append(dst, "null"...)
 			continue
 		}
-		switch c := f.columns[i]; c.BaseType {
-		case "boolean":
+		switch f.ways[i] {
+		case asTruth:
 			dst = append(dst, truth(v)...)
 			continue
-		case "smallint", "integer", "bigint", "numeric", "real", "double precision":
-			if v[0] == '-' || v[0] >= '0' && v[0] <= '9' { // no NaN, no infinity
-				if raw := jsontext.Value(v); raw.IsValid() {
-					dst = append(dst, v...)
-					continue
-				}
+		case asNumber:
+			if isNumber(v) { // no NaN, no infinity
+				dst = append(dst, v...)
+				continue
 			}
-		case "json", "jsonb":
-			raw := jsontext.Value(v)
-			switch {
-			case bytes.IndexByte(v, '\n') >= 0 || bytes.IndexByte(v, '\r') >= 0:
-				return dst, &engine.Unfit{Column: c.Name, Why: "a document of JSON that is written over several lines; load it " +
-					"as csv, or have it written in one"}
-			case v[0] == '"' || v[0] == 'n' || !raw.IsValid(jsontext.AllowDuplicateNames(true)):
-				// A document that is a text, or null, would be read as what it is not.
-				return dst, &engine.Unfit{Column: c.Name, Why: fmt.Sprintf("%.40q, which is no object, list, number or truth of "+
-					"JSON; load it as csv", v)}
+		case asPlain:
+			dst = append(append(append(dst, '"'), v...), '"')
+			continue
+		case asDocument:
+			if why := unfitDocument(v); why != "" {
+				return dst, &engine.Unfit{Column: f.columns[i].Name, Why: why}
 			}
 			dst = append(dst, v...)
 			continue
@@ -236,6 +280,47 @@ func (f *lineForm) append(dst []byte, fields [][]byte) (_ []byte, err error) {
 		}
 	}
 	return append(dst, '}', '\n'), nil
+}
+
+// unfitDocument says why a document of JSON cannot stand in a line as it is.
+func unfitDocument(v []byte) string {
+	switch raw := jsontext.Value(v); {
+	case bytes.IndexByte(v, '\n') >= 0 || bytes.IndexByte(v, '\r') >= 0:
+		return "a document of JSON that is written over several lines; load it as csv, or have it written in one"
+	case len(v) == 0 || v[0] == '"' || v[0] == 'n' || !raw.IsValid(jsontext.AllowDuplicateNames(true)):
+		// A document that is a text, or null, would be read as what it is not.
+		return fmt.Sprintf("%.40q, which is no object, list, number or truth of JSON; load it as csv", v)
+	}
+	return ""
+}
+
+// isNumber reports whether a text is a number of JSON (RFC 8259).
+func isNumber(v []byte) bool {
+	digits := func() (n int) {
+		for len(v) > 0 && v[0] >= '0' && v[0] <= '9' {
+			v, n = v[1:], n+1
+		}
+		return n
+	}
+	v = bytes.TrimPrefix(v, []byte{'-'})
+	zero := len(v) > 0 && v[0] == '0'
+	if n := digits(); n == 0 || zero && n > 1 {
+		return false
+	}
+	if len(v) > 0 && v[0] == '.' {
+		if v = v[1:]; digits() == 0 {
+			return false
+		}
+	}
+	if len(v) > 0 && (v[0] == 'e' || v[0] == 'E') {
+		if v = v[1:]; len(v) > 0 && (v[0] == '+' || v[0] == '-') {
+			v = v[1:]
+		}
+		if digits() == 0 {
+			return false
+		}
+	}
+	return len(v) == 0
 }
 
 func (f *lineForm) rows(in *bufio.Reader) (rowReader, error) {
