@@ -21,8 +21,8 @@ import (
 func harvest(s side, jars int) {
 	double := map[bool]string{true: "double precision", false: "double"}[s.schema == "public"]
 	s.exec("CREATE TABLE keepers (id integer PRIMARY KEY, name varchar(60) NOT NULL, since date, active boolean)")
-	s.exec(fmt.Sprintf("CREATE TABLE jars (id bigint PRIMARY KEY, keeper integer, kg decimal(12,3), warm %s, note text, filled "+
-		"timestamp NULL)", double))
+	s.exec(fmt.Sprintf("CREATE TABLE jars (id bigint PRIMARY KEY, keeper integer, kg decimal(12,3), warm %s, note text, "+
+		"filled timestamp NULL)", double))
 	s.exec("CREATE TABLE marks (line varchar(40))") // no key
 	s.exec("INSERT INTO keepers VALUES (1, 'Inga, \"the elder\"', '2019-04-01', true), (2, 'Læsø\n☼', NULL, false), " +
 		"(3, '', '0999-12-31', NULL)")
@@ -155,8 +155,8 @@ func TestFilesOutliveKills(t *testing.T) {
 	source.exec("INSERT INTO jars SELECT i, repeat('heather ', 20) FROM generate_series(1, 60000) i")
 	out := filepath.Join(dir, "out")
 	f.must("database", "add", "export", "--file", out, "--engine", "folder")
-	f.must("crossing", "create", "spring", "--source", "old", "--target", "export", "--follow-changes=false", "--files-as", "csv",
-		"--chunk-size", "64KB", "--speed-limit", "2MB")
+	f.must("crossing", "create", "spring", "--source", "old", "--target", "export", "--follow-changes=false", "--files-as",
+		"csv", "--chunk-size", "64KB", "--speed-limit", "2MB")
 	f.must("crossing", "start", "spring")
 	for n := 0; n < 8; n++ {
 		time.Sleep(time.Duration(200+rand.IntN(500)) * time.Millisecond)

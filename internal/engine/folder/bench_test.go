@@ -41,7 +41,8 @@ func BenchmarkLand(b *testing.B) {
 				b.Fatal(err)
 			}
 			db := &database{path: path, name: "out"}
-			if err := db.PrepareTarget(b.Context(), "c", nil, []domain.TablePlan{p}, domain.Settings{FilesAs: as}, nothing); err != nil {
+			err := db.PrepareTarget(b.Context(), "c", nil, []domain.TablePlan{p}, domain.Settings{FilesAs: as}, nothing)
+			if err != nil {
 				b.Fatal(err)
 			}
 			form, packed, err := formOf(as, cols)

@@ -70,7 +70,8 @@ func nothing(engine.Object, error) {}
 
 // someRows are rows with what is hard to write in them.
 func someRows(r *rand.Rand, n int) (out [][]string) {
-	texts := []string{"", "plain", "a,b", "\"", "\"\"", "two\nlines", "\r\n", " blank ", ",", "null", "true", "\\N", "æ🐝", "x\"y,\n\"",
+	texts := []string{"", "plain", "a,b", "\"", "\"\"", "two\nlines", "\r\n", " blank ", ",", "null", "true", "\\N", "æ🐝",
+		"x\"y,\n\"",
 		strings.Repeat("long \"text\"\n", 30_000)}
 	for i := range n {
 		row := []string{fmt.Sprint(i), texts[r.IntN(len(texts)-1)], []string{"true", "false"}[r.IntN(2)],
@@ -489,7 +490,8 @@ func TestWhatIsAFolderOfOurs(t *testing.T) {
 		os.WriteFile(file, []byte("id\n1\n"), 0o600), os.Symlink(t.TempDir(), link)); err != nil {
 		t.Fatal(err)
 	}
-	for path, why := range map[string]string{full: "not empty", file: "no folder", base: "in it", link: "none of the folders",
+	for path, why := range map[string]string{full: "not empty", file: "no folder", base: "in it",
+		link:                              "none of the folders",
 		filepath.Join(base, "no", "such"): "there is no file", t.TempDir(): "none of the folders", "relative": "not whole"} {
 		if ok, err := d.Make(t.Context(), path); ok || err == nil || !strings.Contains(err.Error(), why) {
 			t.Errorf("%s: %t, %v", path, ok, err)
@@ -508,8 +510,8 @@ func TestWhatIsAFolderOfOurs(t *testing.T) {
 
 // TestNumbersOfJSON: what is written as a number is one to the library, and only that.
 func TestNumbersOfJSON(t *testing.T) {
-	for _, v := range []string{"0", "-0", "00", "01", "1.5", "1.", ".5", "-", "", "1e5", "1e", "1E+05", "1e-", "-1.50e-07", "NaN",
-		"Infinity", "1 ", " 1", "1e5.5", "0.0", "-.1", "12345678901234567890.5", "0x1", "1_0", "+1"} {
+	for _, v := range []string{"0", "-0", "00", "01", "1.5", "1.", ".5", "-", "", "1e5", "1e", "1E+05", "1e-", "-1.50e-07",
+		"NaN", "Infinity", "1 ", " 1", "1e5.5", "0.0", "-.1", "12345678901234567890.5", "0x1", "1_0", "+1"} {
 		if got, want := isNumber([]byte(v)), jsontext.Value(v).IsValid() && strings.TrimSpace(v) == v; got != want {
 			t.Errorf("%q: %t", v, got)
 		}

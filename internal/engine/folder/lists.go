@@ -86,9 +86,8 @@ type known struct {
 	fences map[chunk]int64
 	files  map[chunk]*fileLine
 
-	own, list  tail
-	cleaned    bool
-	wasWritten time.Time
+	own, list tail
+	cleaned   bool
 }
 
 // tail is how far a list was read.
@@ -154,7 +153,10 @@ func (d *database) look(ctx context.Context, f func(k *known) error) error {
 		}
 	}
 	k := &d.known
-	if err := errors.Join(d.read(engine.FolderList, &k.own, k.readOwn), d.read(manifest, &k.list, k.readFile)); err != nil {
+	if err := d.read(engine.FolderList, &k.own, k.readOwn); err != nil {
+		return err
+	}
+	if err := d.read(manifest, &k.list, k.readFile); err != nil {
 		return err
 	}
 	if !k.cleaned {

@@ -196,7 +196,8 @@ func (t *texts) Range(ctx context.Context, p *domain.TablePlan, lower, upper dom
 }
 
 // At is not asked for: a view fetches by itself.
-func (t *texts) At(context.Context, *domain.TablePlan, []domain.KeyValue, func(row []byte, fields [][]byte) error) error {
+func (t *texts) At(context.Context, *domain.TablePlan, []domain.KeyValue,
+	func(row []byte, fields [][]byte) error) error {
 	return domain.Conflict("rows in files have no places")
 }
 

@@ -172,8 +172,9 @@ func (w *file) end(m engine.Mark) error {
 		return err
 	}
 	w.line = fileLine{File: filepath.Join(w.table.Folder, fmt.Sprintf("%s%09d.%s", filePrefix, m.Chunk, w.table.As)),
-		Table: w.table.Table, Rows: m.Sum.Rows, Bytes: w.size, SHA256: fmt.Sprintf("%x", w.sum.Sum(nil)), Crossing: m.Crossing,
-		Chunk: m.Chunk, Epoch: m.Epoch, RowBytes: m.Sum.Bytes, RowHash: fmt.Sprintf("%016x", m.Sum.Hash),
+		Table: w.table.Table, Rows: m.Sum.Rows, Bytes: w.size, SHA256: fmt.Sprintf("%x", w.sum.Sum(nil)),
+		Crossing: m.Crossing, Chunk: m.Chunk, Epoch: m.Epoch,
+		RowBytes: m.Sum.Bytes, RowHash: fmt.Sprintf("%016x", m.Sum.Hash),
 		Snapshot: m.Snapshot.JSON()}
 	return nil
 }
