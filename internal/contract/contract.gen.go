@@ -751,6 +751,7 @@ const (
 	SettingsFilesAsJsonl    SettingsFilesAs = "jsonl"
 	SettingsFilesAsJsonlGz  SettingsFilesAs = "jsonl.gz"
 	SettingsFilesAsJsonlZst SettingsFilesAs = "jsonl.zst"
+	SettingsFilesAsParquet  SettingsFilesAs = "parquet"
 )
 
 // Valid indicates whether the value is a known member of the SettingsFilesAs enum.
@@ -767,6 +768,8 @@ func (e SettingsFilesAs) Valid() bool {
 	case SettingsFilesAsJsonlGz:
 		return true
 	case SettingsFilesAsJsonlZst:
+		return true
+	case SettingsFilesAsParquet:
 		return true
 	default:
 		return false

@@ -3,6 +3,7 @@ package hunt
 import (
 	"context"
 	"fmt"
+	"hash/crc32"
 	"slices"
 	"strconv"
 	"strings"
@@ -150,7 +151,11 @@ func (r *run) quietMaria() {
 	rows, err := r.rows(r.source, "XA RECOVER")
 	for _, row := range rows {
 		if err == nil && strings.Contains(row[3], r.source.database) {
-			_ = r.root(r.source, "XA COMMIT '"+row[3]+"'")
+			end := "XA COMMIT '" // what its log has committed before, and a crash took back, too
+			if crc32.ChecksumIEEE([]byte(row[3]))%2 == 0 {
+				end = "XA ROLLBACK '"
+			}
+			_ = r.root(r.source, end+row[3]+"'")
 		}
 	}
 }

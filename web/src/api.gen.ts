@@ -1862,7 +1862,7 @@ export interface components {
              * @description How rows are written where the target is a folder
              * @enum {string}
              */
-            files_as?: "csv" | "csv.gz" | "csv.zst" | "jsonl" | "jsonl.gz" | "jsonl.zst";
+            files_as?: "csv" | "csv.gz" | "csv.zst" | "jsonl" | "jsonl.gz" | "jsonl.zst" | "parquet";
             /**
              * @description What becomes of a row that the target cannot take: its table is held, or the row is set aside with its error while the rest lands
              * @enum {string}

@@ -1,6 +1,7 @@
 package folder
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"fmt"
 	"io"
@@ -74,18 +75,25 @@ func BenchmarkLand(b *testing.B) {
 				w.Close()
 				ours += time.Since(began)
 				b.StopTimer()
-				text := form.head(nil)
+				var text bytes.Buffer
+				to := form.encoder(&text)
 				var fields [][]byte
 				for rest := rows; len(rest) > 0; {
-					if fields, rest, err = pgcopy.Next(fields[:0], rest); err != nil {
-						b.Fatal(err)
+					if fields, rest, err = pgcopy.Next(fields[:0], rest); err == nil {
+						err = to.add(fields)
 					}
-					if text, err = form.append(text, fields); err != nil {
+					if err == nil && to.full() {
+						err = to.flush()
+					}
+					if err != nil {
 						b.Fatal(err)
 					}
 				}
+				if err := to.close(); err != nil {
+					b.Fatal(err)
+				}
 				began = time.Now()
-				if err := barely(filepath.Join(d.Folders[0], "bare"), packed, text); err != nil {
+				if err := barely(filepath.Join(d.Folders[0], "bare"), packed, text.Bytes()); err != nil {
 					b.Fatal(err)
 				}
 				bare += time.Since(began)

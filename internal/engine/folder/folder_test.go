@@ -1,14 +1,11 @@
 package folder
 
 import (
-	"bufio"
 	"bytes"
 	"crypto/sha256"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -16,15 +13,13 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/go-json-experiment/json/jsontext"
-
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/pgcopy"
 )
 
-var forms = []string{"csv", "csv.gz", "csv.zst", "jsonl", "jsonl.gz", "jsonl.zst"}
+var forms = []string{"csv", "csv.gz", "csv.zst", "jsonl", "jsonl.gz", "jsonl.zst", "parquet"}
 
 // kinds are one of each kind that a form writes in its own way.
 func kinds() (out []domain.Column) {
@@ -229,43 +224,6 @@ func manifestHolds(t *testing.T, d *database, files int, rows int64) {
 	}
 }
 
-// TestOtherProgramsReadThem: what is written is CSV and JSON to their own libraries.
-func TestOtherProgramsReadThem(t *testing.T) {
-	rows := [][]string{{"1", "", "true", "1.50", "1e+20", `{"a": 1}`, `\x00`}, {"2", "\x00", "f", "NaN", "\x00", "\x00", "\x00"},
-		{"3", "a \"b\",\nc", "\x00", "7", "0", "[]", `\x`}}
-	text := newCSV(kinds()).head(nil)
-	lines := newLines(kinds())
-	var objects []byte
-	var err error
-	for _, row := range rows {
-		if text, err = newCSV(kinds()).append(text, fieldsOf(row)); err != nil {
-			t.Fatal(err)
-		}
-		if objects, err = lines.append(objects, fieldsOf(row)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	got, err := csv.NewReader(bytes.NewReader(text)).ReadAll()
-	if err != nil || len(got) != 4 || got[0][1] != `text, "1"` || got[3][1] != rows[2][1] || got[1][2] != "true" {
-		t.Errorf("%q, %v", got, err)
-	}
-	var first, second map[string]any
-	in := json.NewDecoder(bytes.NewReader(objects))
-	if err := errors.Join(in.Decode(&first), in.Decode(&second)); err != nil {
-		t.Fatalf("%v: %s", err, objects)
-	}
-	if first[`boolean, "2"`] != true || first[`numeric, "3"`] != 1.5 || second[`numeric, "3"`] != "NaN" ||
-		first[`jsonb, "5"`].(map[string]any)["a"] != 1.0 || second[`text, "1"`] != nil {
-		t.Errorf("%v, %v", first, second)
-	}
-	for _, no := range []string{"{\"a\":\n1}", `"text"`, "null", "{"} {
-		if _, err := lines.append(nil, fieldsOf([]string{"1", "", "t", "1", "1", no, `\x`})); !domain.IsKind(err,
-			domain.ProblemConflict) {
-			t.Errorf("%q: %v", no, err)
-		}
-	}
-}
-
 // TestChunksLandOnce: under the newest epoch alone, with all that land with them, or not at all.
 func TestChunksLandOnce(t *testing.T) {
 	d, driver := made(t)
@@ -329,6 +287,17 @@ func TestChunksLandOnce(t *testing.T) {
 		t.Errorf("emptied: %v, %v", got, err)
 	}
 	manifestHolds(t, d, 1, 10)
+	theirs := filepath.Join(d.path, "hives", filePrefix+"000000001.csv")
+	if err := os.WriteFile(theirs, []byte("theirs"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := land(t, d, &p, 1, 9, rows); !domain.IsKind(err, domain.ProblemConflict) ||
+		!strings.Contains(err.Error(), "move it away") {
+		t.Errorf("somebody else's file was in the way: %v", err)
+	}
+	if text, err := os.ReadFile(theirs); err != nil || string(text) != "theirs" || os.Remove(theirs) != nil {
+		t.Errorf("somebody else's file is %q, %v", text, err)
+	}
 	if err := land(t, d, &p, 1, 9, rows); err != nil {
 		t.Errorf("it does not land anew: %v", err)
 	}
@@ -336,7 +305,8 @@ func TestChunksLandOnce(t *testing.T) {
 }
 
 // TestWhatTheDeadLeave: a file that was being written, one that got its name and is not listed, and a line that
-// is not whole, are gone when the next process comes; what somebody is writing is not.
+// is not whole, are gone when the next process comes; what somebody is writing is not, nor what is listed, nor
+// what somebody else put there.
 func TestWhatTheDeadLeave(t *testing.T) {
 	d, driver := made(t)
 	p := hives("hives")
@@ -352,10 +322,12 @@ func TestWhatTheDeadLeave(t *testing.T) {
 	if err := errors.Join(w.Begin(t.Context(), &p, false, nil), w.Write(t.Context(), block(rows))); err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{".x" + part, filePrefix + "000000002.csv.gz"} {
-		if err := os.WriteFile(filepath.Join(d.path, "hives", name), []byte("x"), 0o600); err != nil {
-			t.Fatal(err)
-		}
+	in := func(name string) string { return filepath.Join(d.path, "hives", name) }
+	first := in(filePrefix + "000000001.csv.gz")
+	theirs := in(filePrefix + "000000001.csv.gz.copy")
+	if err := errors.Join(os.WriteFile(in(".x"+part), []byte("x"), 0o600), os.WriteFile(theirs, []byte("x"), 0o600),
+		os.Link(in(".x"+part), in(filePrefix+"000000002.csv.gz")), os.Link(first, in(".y"+part))); err != nil {
+		t.Fatal(err)
 	}
 	f, err := os.OpenFile(filepath.Join(d.path, manifest), os.O_APPEND|os.O_WRONLY, 0o600)
 	if err == nil {
@@ -370,6 +342,9 @@ func TestWhatTheDeadLeave(t *testing.T) {
 	}
 	if err := w.Land(t.Context(), mark(2, 1, rows)); err != nil {
 		t.Errorf("who was writing does not land: %v", err)
+	}
+	if err := os.Remove(theirs); err != nil {
+		t.Errorf("somebody else's file was removed: %v", err)
 	}
 	manifestHolds(t, d, 2, 20)
 	if got := rowsOf(t, d, &p); len(got) != 20 {
@@ -506,43 +481,4 @@ func TestWhatIsAFolderOfOurs(t *testing.T) {
 	if k, err := d.Look(fresh); err != nil || !d.Recognises(k) {
 		t.Errorf("%v, %v", k, err)
 	}
-}
-
-// TestNumbersOfJSON: what is written as a number is one to the library, and only that.
-func TestNumbersOfJSON(t *testing.T) {
-	for _, v := range []string{"0", "-0", "00", "01", "1.5", "1.", ".5", "-", "", "1e5", "1e", "1E+05", "1e-", "-1.50e-07",
-		"NaN", "Infinity", "1 ", " 1", "1e5.5", "0.0", "-.1", "12345678901234567890.5", "0x1", "1_0", "+1"} {
-		if got, want := isNumber([]byte(v)), jsontext.Value(v).IsValid() && strings.TrimSpace(v) == v; got != want {
-			t.Errorf("%q: %t", v, got)
-		}
-	}
-}
-
-// FuzzCSV: whatever is in a row comes back.
-func FuzzCSV(f *testing.F) {
-	f.Add("a", "\"", "\r\n", true)
-	f.Fuzz(func(t *testing.T, a, b, c string, null bool) {
-		form := newCSV([]domain.Column{{Name: a}, {Name: b}, {Name: c}})
-		fields := [][]byte{[]byte(a), []byte(b), []byte(c)}
-		if null {
-			fields[1] = nil
-		}
-		text, err := form.append(form.head(nil), fields)
-		if err != nil {
-			t.Fatal(err)
-		}
-		in, err := form.rows(bufio.NewReaderSize(bytes.NewReader(text), 16))
-		if err != nil {
-			t.Fatal(err)
-		}
-		got, err := in.next()
-		if err != nil || !slices.EqualFunc(got, fields, func(a, b []byte) bool {
-			return (a == nil) == (b == nil) && bytes.Equal(a, b)
-		}) {
-			t.Errorf("%q comes back as %q, %v", fields, got, err)
-		}
-		if _, err := in.next(); !errors.Is(err, io.EOF) {
-			t.Error(err)
-		}
-	})
 }

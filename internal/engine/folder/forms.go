@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -14,14 +15,25 @@ import (
 	"dustyferry/internal/engine"
 )
 
-// form is how rows of a table are written. Its fields are in the neutral form, nil for NULL.
+// form is how rows of a table are written. Their fields are in the neutral form, nil for NULL.
 type form interface {
-	// head is what comes before the first row.
-	head(dst []byte) []byte
-	// append writes a row; an error is of that row.
-	append(dst []byte, fields [][]byte) ([]byte, error)
+	// encoder writes rows.
+	encoder(out io.Writer) encoder
 	// rows reads what was written.
-	rows(in *bufio.Reader) (rowReader, error)
+	rows(in *os.File, packed string) (r rowReader, end func(), err error)
+}
+
+// encoder writes rows of one file.
+type encoder interface {
+	// add takes a row into what waits; an error is of that row, which is left out.
+	add(fields [][]byte) error
+	// waiting is how many rows wait, and cut leaves out all but so many.
+	waiting() int
+	cut(rows int)
+	// full reports whether enough waits to be written.
+	full() bool
+	flush() error
+	close() error
 }
 
 // rowReader gives rows, io.EOF at the end; fields are good until the next.
@@ -34,20 +46,77 @@ func formOf(as string, columns []domain.Column) (f form, packed string, err erro
 	switch {
 	case !known:
 	case name == "csv":
-		return newCSV(columns), packed, nil
+		return textForm{newCSV(columns)}, packed, nil
 	case name == "jsonl":
-		return newLines(columns), packed, nil
+		return textForm{newLines(columns)}, packed, nil
+	case as == "parquet":
+		return newParquet(columns), "", nil
 	}
 	return nil, "", domain.Invalid("no file is written as %q", as)
 }
 
-// truth is one that is written so, or by its first letter.
-func truth(neutral []byte) string {
-	if len(neutral) > 0 && neutral[0] == 't' {
-		return "true"
-	}
-	return "false"
+// text is a form in which a row is a text that stands by itself.
+type text interface {
+	// head is what comes before the first row.
+	head(dst []byte) []byte
+	// append writes a row; an error is of that row.
+	append(dst []byte, fields [][]byte) ([]byte, error)
+	read(in *bufio.Reader) (rowReader, error)
 }
+
+// textForm writes and reads texts.
+type textForm struct{ text }
+
+func (f textForm) rows(in *os.File, packed string) (rowReader, func(), error) {
+	r, end, err := engine.Unpacked(in, packed)
+	if err != nil {
+		return nil, nil, err
+	}
+	rows, err := f.read(bufio.NewReaderSize(r, 256<<10))
+	if err != nil {
+		end()
+	}
+	return rows, end, err
+}
+
+func (f textForm) encoder(out io.Writer) encoder {
+	return &textEncoder{text: f.text, out: out, buf: f.head(nil)}
+}
+
+type textEncoder struct {
+	text
+	out    io.Writer
+	buf    []byte
+	begins []int // of each row that waits
+}
+
+func (e *textEncoder) add(fields [][]byte) (err error) {
+	before := len(e.buf)
+	if e.buf, err = e.append(e.buf, fields); err != nil {
+		e.buf = e.buf[:before]
+		return err
+	}
+	e.begins = append(e.begins, before)
+	return nil
+}
+
+func (e *textEncoder) waiting() int { return len(e.begins) }
+
+func (e *textEncoder) cut(rows int) {
+	if rows < len(e.begins) {
+		e.buf, e.begins = e.buf[:e.begins[rows]], e.begins[:rows]
+	}
+}
+
+func (e *textEncoder) full() bool { return len(e.buf) >= blockSize }
+
+func (e *textEncoder) flush() error {
+	_, err := e.out.Write(e.buf)
+	e.buf, e.begins = e.buf[:0], e.begins[:0]
+	return err
+}
+
+func (e *textEncoder) close() error { return e.flush() }
 
 // way is how a column's values are written.
 type way int
@@ -77,6 +146,14 @@ func ways(columns []domain.Column) (out []way) {
 		}
 	}
 	return out
+}
+
+// truth is one that is written so, or by its first letter.
+func truth(neutral []byte) string {
+	if len(neutral) > 0 && neutral[0] == 't' {
+		return "true"
+	}
+	return "false"
 }
 
 // csvForm is RFC 4180, with lines that end by a line feed, and names in the first. NULL is nothing; a text
@@ -144,7 +221,7 @@ func appendQuoted(dst, v []byte) []byte {
 	}
 }
 
-func (f csvForm) rows(in *bufio.Reader) (rowReader, error) {
+func (f csvForm) read(in *bufio.Reader) (rowReader, error) {
 	r := &csvRows{csvForm: f, in: in, fields: make([][]byte, len(f.columns))}
 	_, err := r.line() // the names
 	if errors.Is(err, io.EOF) {
@@ -323,7 +400,7 @@ func isNumber(v []byte) bool {
 	return len(v) == 0
 }
 
-func (f *lineForm) rows(in *bufio.Reader) (rowReader, error) {
+func (f *lineForm) read(in *bufio.Reader) (rowReader, error) {
 	return &lineRows{lineForm: f, in: jsontext.NewDecoder(in, jsontext.AllowDuplicateNames(true)),
 		fields: make([][]byte, len(f.columns)), own: make([][]byte, len(f.columns))}, nil
 }

@@ -313,8 +313,8 @@ func (d *database) rewrite(k *known, gone func(f *fileLine) bool) error {
 	return d.read(manifest, &k.list, k.readFile)
 }
 
-// clean removes files that somebody left who died: those that are being written by nobody, and those that got
-// their name and were not listed.
+// clean removes files that somebody left who died: those that are being written by nobody, and those of them
+// that have got their name and are not listed. Other files that are not listed are somebody else's, and stay.
 func (d *database) clean() error {
 	k := &d.known
 	listed := map[string]bool{}
@@ -326,16 +326,29 @@ func (d *database) clean() error {
 		if err != nil && !errors.Is(err, os.ErrNotExist) {
 			return d.problem(err)
 		}
+		var left []string // the named ones first: it is by the others that they are known
+		var dead []os.FileInfo
+		for _, f := range there {
+			path := filepath.Join(d.path, t.Folder, f.Name())
+			if !strings.HasPrefix(f.Name(), ".") || !strings.HasSuffix(f.Name(), part) || !abandoned(path) {
+				continue
+			}
+			if s, err := os.Stat(path); err == nil {
+				dead = append(dead, s)
+			}
+			left = append(left, path)
+		}
 		for _, f := range there {
 			name := filepath.Join(t.Folder, f.Name())
-			ours := strings.HasPrefix(f.Name(), filePrefix) && !listed[name]
-			if strings.HasPrefix(f.Name(), ".") && strings.HasSuffix(f.Name(), part) {
-				ours = abandoned(filepath.Join(d.path, name))
+			s, err := os.Stat(filepath.Join(d.path, name))
+			if err == nil && !strings.HasPrefix(f.Name(), ".") && !listed[name] &&
+				slices.ContainsFunc(dead, func(o os.FileInfo) bool { return os.SameFile(o, s) }) {
+				left = slices.Insert(left, 0, filepath.Join(d.path, name))
 			}
-			if ours {
-				if err := os.Remove(filepath.Join(d.path, name)); err != nil {
-					return d.problem(err)
-				}
+		}
+		for _, path := range left {
+			if err := os.Remove(path); err != nil {
+				return d.problem(err)
 			}
 		}
 	}

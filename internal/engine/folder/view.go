@@ -1,7 +1,6 @@
 package folder
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"io"
@@ -87,15 +86,11 @@ func (r *reading) file(ctx context.Context, f fileLine, visit func(fields [][]by
 	damaged := func(err error) error {
 		return domain.Conflict("%s in the folder %s is not as it was written (%s); restart the table", f.File, r.d.path, err)
 	}
-	text, end, err := engine.Unpacked(in, packed)
+	rows, end, err := form.rows(in, packed)
 	if err != nil {
 		return damaged(err)
 	}
 	defer end()
-	rows, err := form.rows(bufio.NewReaderSize(text, 256<<10))
-	if err != nil {
-		return damaged(err)
-	}
 	for n := 0; ; n++ {
 		if n%1000 == 0 && ctx.Err() != nil {
 			return ctx.Err()

@@ -32,12 +32,11 @@ type writer struct {
 // file is one that is being written.
 type file struct {
 	table  *tableLine
-	form   form
+	to     encoder
 	f      *os.File // has the lock that says so
 	sum    hash.Hash
 	size   int64
 	packer io.WriteCloser // nil: nothing is packed
-	buf    []byte
 	fields [][]byte
 	line   fileLine
 }
@@ -93,16 +92,19 @@ func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.
 		if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 			return w.d.problem(errors.Join(err, f.Close()))
 		}
-		w.open = &file{table: t, form: form, f: f, sum: sha256.New()}
+		w.open = &file{table: t, f: f, sum: sha256.New()}
+		out := io.Writer(w.open)
 		switch packed {
 		case "gzip":
 			w.open.packer = gzip.NewWriter(w.open)
+			out = w.open.packer
 		case "zstd":
 			if w.open.packer, err = zstd.NewWriter(w.open, zstd.WithEncoderConcurrency(1)); err != nil {
 				return err
 			}
+			out = w.open.packer
 		}
-		w.open.buf = form.head(nil)
+		w.open.to = form.encoder(out)
 		return nil
 	})
 }
@@ -119,52 +121,39 @@ func (w *file) rows(data []byte) (err error) {
 		if len(w.fields) != len(w.table.Columns) {
 			return fmt.Errorf("a row of %d values came for %d columns of %s", len(w.fields), len(w.table.Columns), w.table.Table)
 		}
-		before := len(w.buf)
-		if w.buf, err = w.form.append(w.buf, w.fields); err != nil {
-			w.buf = w.buf[:before]
+		if err = w.to.add(w.fields); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// flush writes what is waiting.
-func (w *file) flush() error {
-	out := io.Writer(w)
-	if w.packer != nil {
-		out = w.packer
-	}
-	_, err := out.Write(w.buf)
-	w.buf = w.buf[:0]
-	return err
-}
-
 // Write writes whole rows.
 func (w *writer) Write(_ context.Context, data []byte) error {
-	if err := w.open.rows(data); err != nil || len(w.open.buf) < blockSize {
+	if err := w.open.rows(data); err != nil || !w.open.to.full() {
 		return err
 	}
-	return w.d.problem(w.open.flush())
+	return w.d.problem(w.open.to.flush())
 }
 
 // InsertRows writes rows, all or none.
 func (w *writer) InsertRows(_ context.Context, rows [][]byte) error {
-	before := len(w.open.buf)
+	before := w.open.to.waiting()
 	for _, row := range rows {
 		if err := w.open.rows(row); err != nil {
-			w.open.buf = w.open.buf[:before]
+			w.open.to.cut(before)
 			return err
 		}
 	}
-	if len(w.open.buf) < blockSize {
+	if !w.open.to.full() {
 		return nil
 	}
-	return w.d.problem(w.open.flush())
+	return w.d.problem(w.open.to.flush())
 }
 
 // end has all of the file on the disk.
 func (w *file) end(m engine.Mark) error {
-	err := w.flush()
+	err := w.to.close()
 	if w.packer != nil {
 		err = errors.Join(err, w.packer.Close())
 	}
@@ -211,7 +200,7 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 	}
 	w.whole = append(w.whole, w.open)
 	w.open = nil
-	defer w.Abort() // what is left of it
+	defer w.Abort() // removes the names under which they were written
 	return w.d.look(ctx, func(k *known) error {
 		var lines []any
 		folders := map[string]bool{}
@@ -226,27 +215,46 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 			folders[f.table.Folder] = true
 		}
 		var err error
+		var named []string
 		for _, f := range w.whole {
-			err = errors.Join(err, os.Rename(f.f.Name(), filepath.Join(w.d.path, f.line.File)))
+			to := filepath.Join(w.d.path, f.line.File)
+			if err = name(f.f.Name(), to); errors.Is(err, os.ErrExist) {
+				err = domain.Conflict("%s is there already, and is none of the files that count; move it away", to)
+			}
+			if err != nil {
+				break
+			}
+			named = append(named, to)
 		}
 		for name := range folders {
-			err = errors.Join(err, syncFolder(filepath.Join(w.d.path, name)))
+			if err == nil {
+				err = syncFolder(filepath.Join(w.d.path, name))
+			}
 		}
 		if err == nil {
 			err = w.d.add(manifest, lines...)
 		}
 		if err != nil { // what got its name is not listed, and goes
-			for _, f := range w.whole {
-				_ = os.Remove(filepath.Join(w.d.path, f.line.File))
+			for _, path := range named {
+				_ = os.Remove(path)
+			}
+			if domain.IsKind(err, domain.ProblemConflict) {
+				return err
 			}
 			return w.d.problem(err)
 		}
-		for _, f := range w.whole {
-			_ = f.f.Close()
-		}
-		w.whole = nil
 		return nil
 	})
+}
+
+// name gives a file its name beside the one that it has: as long as it has both, nobody takes it for a file
+// that counts, see [database.clean]. Where a file can have one name only, it gets another.
+func name(from, to string) error {
+	err := os.Link(from, to)
+	if err == nil || errors.Is(err, os.ErrExist) {
+		return err
+	}
+	return os.Rename(from, to)
 }
 
 // drop gives up the file that is being written.
