@@ -39,8 +39,8 @@ func (d *database) OpenView(ctx context.Context, exact bool,
 	v := &view{d: d, conn: conn}
 	if !exact {
 		_, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
-		if err == nil {
-			_, err = conn.Exec(ctx, "SELECT "+d.snapshotFunction()) // takes the snapshot now
+		if err == nil { // takes the snapshot now
+			_, err = conn.PgConn().Exec(ctx, "SELECT "+d.snapshotFunction()+"; SAVEPOINT "+nothingRead).ReadAll()
 		}
 		if err != nil {
 			v.Close()
@@ -92,8 +92,18 @@ func (v *view) importExact(ctx context.Context, limit time.Duration) (domain.Pos
 		return domain.Position{}, err
 	}
 	_, err = v.conn.PgConn().Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT "+
-		literal(string(row[2]))).ReadAll()
+		literal(string(row[2]))+"; SAVEPOINT "+nothingRead).ReadAll()
 	return at, v.d.explain(err)
+}
+
+// nothingRead is the savepoint behind which a view reads: to roll back to it gives its locks of tables back, and
+// the snapshot stays.
+const nothingRead = "dusty_ferry_nothing_read"
+
+// LetGo gives tables that were read free.
+func (v *view) LetGo(ctx context.Context) error {
+	_, err := v.conn.PgConn().Exec(ctx, "ROLLBACK TO SAVEPOINT "+nothingRead).ReadAll()
+	return v.d.explain(err)
 }
 
 func (v *view) Close() {

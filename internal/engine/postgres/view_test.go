@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"dustyferry/internal/core/narrow"
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
@@ -170,5 +172,39 @@ func TestASetIsReadInItsOrder(t *testing.T) {
 	})
 	if err != nil || !maps.Equal(got, want) {
 		t.Errorf("%v %v, want %v", err, got, want)
+	}
+}
+
+// TestAViewLetsTablesGo: what it has read can be emptied then, and it still sees what it saw.
+func TestAViewLetsTablesGo(t *testing.T) {
+	for _, exact := range []bool{false, true} {
+		d := fresh(t, "CREATE TABLE public.a (id integer PRIMARY KEY); CREATE TABLE public.b (id integer PRIMARY KEY)",
+			"INSERT INTO public.a VALUES (1), (2)", "INSERT INTO public.b VALUES (1), (2), (3)")
+		v, _, err := d.OpenView(t.Context(), exact, 10*time.Second)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer v.Close()
+		if n, err := v.Count(t.Context(), planned(t, d, "public.a")); n != 2 || err != nil {
+			t.Fatal(n, err)
+		}
+		empty := func() error {
+			_, err := d.pool.Exec(t.Context(), "SET LOCAL lock_timeout = '300ms'; TRUNCATE public.a",
+				pgx.QueryExecModeSimpleProtocol)
+			return err
+		}
+		if err := empty(); err == nil || !strings.Contains(err.Error(), "lock timeout") {
+			t.Errorf("while it is read, emptying it says %v", err)
+		}
+		if err := v.(engine.Lender).LetGo(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if err := empty(); err != nil {
+			t.Error(err)
+		}
+		run(t, d, "DELETE FROM public.b WHERE id > 1")
+		if n, err := v.Count(t.Context(), planned(t, d, "public.b")); n != 3 || err != nil {
+			t.Errorf("it sees %d rows, %v", n, err)
+		}
 	}
 }

@@ -21,6 +21,16 @@ type aligned struct {
 	tried *bool // whether servers hashed faster than we, the last time that both was tried
 }
 
+// letGo gives a table free that was looked at, on both sides; what came of that look is err.
+func (a *aligned) letGo(ctx context.Context, err error) error {
+	for _, v := range []engine.View{a.source, a.target} {
+		if l, ok := v.(engine.Lender); ok && ctx.Err() == nil {
+			err = cmp.Or(err, l.LetGo(ctx))
+		}
+	}
+	return err
+}
+
 // alignment says how views are opened.
 type alignment struct {
 	quiet    bool          // nothing changes on either side

@@ -262,6 +262,22 @@ func TestASecondLook(t *testing.T) {
 	}
 }
 
+// TestAViewHoldsOneTable: whoever empties several tables at once would wait for us, and we for them.
+func TestAViewHoldsOneTable(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBench(t)
+		second := b.book.table
+		second.ID = 6
+		b.book.more = []domain.CrossingTable{second}
+		if err := b.run(); err != nil || b.source.scans != 2 {
+			t.Fatal(err, b.source.scans)
+		}
+		if b.source.most != 1 || b.target.most != 1 || b.source.held != 0 {
+			t.Errorf("%d and %d tables were held at once", b.source.most, b.target.most)
+		}
+	})
+}
+
 // half is a pair whose target cannot be compared.
 type half struct{ pair }
 

@@ -184,6 +184,8 @@ type side struct {
 
 	touched []engine.Touched
 	scans   int // of whole tables
+	held    int // tables that a view has read since it let go
+	most    int // of them at once
 	limits  []time.Duration
 	looked  func(n int) // is called when a view at a position is opened, for the n-th time
 }
@@ -225,7 +227,12 @@ type view struct {
 	rows []domain.Row
 }
 
-func (v view) Close() {}
+func (v view) Close() { v.of.held = 0 }
+
+func (v view) LetGo(context.Context) error {
+	v.of.held = 0
+	return nil
+}
 func (v view) Count(context.Context, *domain.TablePlan) (int64, error) {
 	return int64(len(v.rows)), v.of.broken
 }
@@ -269,6 +276,8 @@ func (v view) part(p *domain.TablePlan, part engine.Part, r domain.Row) int {
 func (v view) Sums(_ context.Context, p *domain.TablePlan, part engine.Part,
 	progress func(int64)) ([]rowhash.Sum, error) {
 	v.of.scans++
+	v.of.held++
+	v.of.most = max(v.of.most, v.of.held)
 	out := make([]rowhash.Sum, max(part.Buckets, len(part.Bounds)+1))
 	for _, r := range v.rows {
 		out[v.part(p, part, r)].AddHash(v.hash(r), 1)

@@ -293,10 +293,11 @@ func (t *touch) add(of *domain.CrossingTable, found []domain.Finding, rows int64
 
 // compareKeys compares the rows at keys column by column, in a share of the time; 0: all of it.
 func (k *Comparer) compareKeys(ctx context.Context, a *aligned, of *domain.CrossingTable, keys []string,
-	share float64) (out []domain.Finding, _ error) {
+	share float64) (out []domain.Finding, err error) {
+	defer func() { err = a.letGo(ctx, err) }()
 	views, plans := a.sides(of)
 	slices.Sort(keys) // rows that lie beside each other are read one after the other
-	err := fetch(ctx, views, plans, engine.Part{}, keys, func(_ int, _ []string, rows [2]map[string][]domain.Row,
+	err = fetch(ctx, views, plans, engine.Part{}, keys, func(_ int, _ []string, rows [2]map[string][]domain.Row,
 		took time.Duration) error {
 		// By what was found and not by what was sought: a key may be written otherwise on a side.
 		for side := range rows {
@@ -322,8 +323,9 @@ func (k *Comparer) compareKeys(ctx context.Context, a *aligned, of *domain.Cross
 }
 
 // wholeTable compares all rows of a table.
-func (k *Comparer) wholeTable(ctx context.Context, a *aligned, t *domain.CrossingTable) ([]domain.Finding, int64,
-	error) {
+func (k *Comparer) wholeTable(ctx context.Context, a *aligned, t *domain.CrossingTable) (found []domain.Finding, n int64,
+	err error) {
+	defer func() { err = a.letGo(ctx, err) }()
 	views, plans := a.sides(t)
 	part, err := k.partOf(ctx, a, t)
 	if err != nil {
