@@ -235,12 +235,13 @@ const atOnce = 1024
 const groupBytes = 32 << 20
 
 func (f *parquetForm) encoder(out io.Writer) encoder {
-	return &parquetEncoder{parquetForm: f, w: parquet.NewWriter(out, f.schema, parquet.Compression(&parquet.Snappy))}
+	return &parquetEncoder{parquetForm: f,
+		w: parquet.NewGenericWriter[any](out, f.schema, parquet.Compression(&parquet.Snappy))}
 }
 
 type parquetEncoder struct {
 	*parquetForm
-	w     *parquet.Writer
+	w     *parquet.GenericWriter[any]
 	rows  []parquet.Row
 	sizes []int
 	size  int // of the rows that wait

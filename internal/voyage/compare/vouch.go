@@ -323,8 +323,8 @@ func (k *Comparer) compareKeys(ctx context.Context, a *aligned, of *domain.Cross
 }
 
 // wholeTable compares all rows of a table.
-func (k *Comparer) wholeTable(ctx context.Context, a *aligned, t *domain.CrossingTable) (found []domain.Finding, n int64,
-	err error) {
+func (k *Comparer) wholeTable(ctx context.Context, a *aligned, t *domain.CrossingTable) (found []domain.Finding,
+	rows int64, err error) {
 	defer func() { err = a.letGo(ctx, err) }()
 	views, plans := a.sides(t)
 	part, err := k.partOf(ctx, a, t)
