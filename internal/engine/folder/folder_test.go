@@ -358,6 +358,12 @@ func TestDamagedFilesAreTold(t *testing.T) {
 		for name, damage := range map[string]func([]byte) []byte{
 			"cut":   func(b []byte) []byte { return b[:len(b)/2] },
 			"empty": func([]byte) []byte { return nil },
+			"a value changed": func(b []byte) []byte {
+				if as != "csv" && as != "jsonl" {
+					return b[:len(b)-1]
+				}
+				return bytes.Replace(b, []byte("b"), []byte("c"), 1)
+			},
 			"a row gone": func(b []byte) []byte {
 				if strings.Contains(as, ".") {
 					return b[:len(b)-12]
@@ -380,11 +386,20 @@ func TestDamagedFilesAreTold(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			v, _, _ := d.OpenView(t.Context(), false, 0)
-			n, err := v.Count(t.Context(), &p)
-			if !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "restart the table") {
-				t.Errorf("%s, %s: %d rows, %v", as, name, n, err)
+			told := func(n int64, err error) {
+				t.Helper()
+				if !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "restart the table") {
+					t.Errorf("%s, %s: %d rows, %v", as, name, n, err)
+				}
 			}
+			n := int64(0)
+			err = reader{d}.Rows(t.Context(), &p, nil, func([][]byte, error) error { n++; return nil })
+			told(n, err)
+			if name == "a value changed" { // a comparison finds that by its row
+				continue
+			}
+			v, _, _ := d.OpenView(t.Context(), false, 0)
+			told(v.Count(t.Context(), &p))
 		}
 	}
 }

@@ -2,7 +2,9 @@ package folder
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"os"
@@ -21,6 +23,7 @@ type reading struct {
 	d     *database
 	table *tableLine
 	files []fileLine
+	whole bool // each file must have the very bytes that were written
 }
 
 // opened are a table's files now.
@@ -85,6 +88,18 @@ func (r *reading) file(ctx context.Context, f fileLine, visit func(fields [][]by
 	defer func() { _ = in.Close() }()
 	damaged := func(err error) error {
 		return domain.Conflict("%s in the folder %s is not as it was written (%s); restart the table", f.File, r.d.path, err)
+	}
+	if r.whole {
+		sum := sha256.New()
+		if _, err := io.Copy(sum, in); err != nil {
+			return damaged(err)
+		}
+		if fmt.Sprintf("%x", sum.Sum(nil)) != f.SHA256 {
+			return damaged(errors.New("its bytes are others, by their SHA-256"))
+		}
+		if _, err := in.Seek(0, io.SeekStart); err != nil {
+			return damaged(err)
+		}
 	}
 	rows, end, err := form.rows(in, packed)
 	if err != nil {
@@ -254,6 +269,7 @@ func (d *database) planned(ctx context.Context, p *domain.TablePlan, cols []doma
 	}); err != nil {
 		return err
 	}
+	r.whole = true
 	w := engine.NewFieldWriter("folder", p, cols, true)
 	return r.each(ctx, cols, func(fields [][]byte) error { return visit(w, fields) })
 }
