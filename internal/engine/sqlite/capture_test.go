@@ -1,9 +1,9 @@
 package sqlite
 
 import (
-	"errors"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
