@@ -72,8 +72,8 @@ func TestTablesBecomeFiles(t *testing.T) {
 			source := f.sideOf(way[0], "old")
 			harvest(source, 6000)
 			f.must("database", "add", "export", "--file", out, "--engine", "folder")
-			f.must("crossing", "create", "away", "--source", "old", "--target", "export", "--follow-changes=false", "--files-as",
-				way[2], "--chunk-size", "64KB")
+			f.must("crossing", "create", "away", "--source", "old", "--target", "export", "--follow-changes=false",
+				"--file-format", way[2], "--chunk-size", "64KB")
 			if text := f.must("survey", "away").out; !strings.Contains(text, "3 tables will be written as "+way[2]) {
 				t.Errorf("%s", text)
 			}
@@ -166,8 +166,8 @@ func TestFilesOutliveKills(t *testing.T) {
 	source.exec("INSERT INTO jars SELECT i, repeat('heather ', 20) FROM generate_series(1, 60000) i")
 	out := filepath.Join(dir, "out")
 	f.must("database", "add", "export", "--file", out, "--engine", "folder")
-	f.must("crossing", "create", "spring", "--source", "old", "--target", "export", "--follow-changes=false", "--files-as",
-		"csv", "--chunk-size", "64KB", "--speed-limit", "2MB")
+	f.must("crossing", "create", "spring", "--source", "old", "--target", "export", "--follow-changes=false",
+		"--file-format", "csv", "--chunk-size", "64KB", "--speed-limit", "2MB")
 	f.must("crossing", "start", "spring")
 	for n := 0; n < 8; n++ {
 		time.Sleep(time.Duration(200+rand.IntN(500)) * time.Millisecond)

@@ -743,33 +743,33 @@ func (e SettingsExistingRows) Valid() bool {
 	}
 }
 
-// Defines values for SettingsFilesAs.
+// Defines values for SettingsFileFormat.
 const (
-	SettingsFilesAsCsv      SettingsFilesAs = "csv"
-	SettingsFilesAsCsvGz    SettingsFilesAs = "csv.gz"
-	SettingsFilesAsCsvZst   SettingsFilesAs = "csv.zst"
-	SettingsFilesAsJsonl    SettingsFilesAs = "jsonl"
-	SettingsFilesAsJsonlGz  SettingsFilesAs = "jsonl.gz"
-	SettingsFilesAsJsonlZst SettingsFilesAs = "jsonl.zst"
-	SettingsFilesAsParquet  SettingsFilesAs = "parquet"
+	SettingsFileFormatCsv      SettingsFileFormat = "csv"
+	SettingsFileFormatCsvGz    SettingsFileFormat = "csv.gz"
+	SettingsFileFormatCsvZst   SettingsFileFormat = "csv.zst"
+	SettingsFileFormatJsonl    SettingsFileFormat = "jsonl"
+	SettingsFileFormatJsonlGz  SettingsFileFormat = "jsonl.gz"
+	SettingsFileFormatJsonlZst SettingsFileFormat = "jsonl.zst"
+	SettingsFileFormatParquet  SettingsFileFormat = "parquet"
 )
 
-// Valid indicates whether the value is a known member of the SettingsFilesAs enum.
-func (e SettingsFilesAs) Valid() bool {
+// Valid indicates whether the value is a known member of the SettingsFileFormat enum.
+func (e SettingsFileFormat) Valid() bool {
 	switch e {
-	case SettingsFilesAsCsv:
+	case SettingsFileFormatCsv:
 		return true
-	case SettingsFilesAsCsvGz:
+	case SettingsFileFormatCsvGz:
 		return true
-	case SettingsFilesAsCsvZst:
+	case SettingsFileFormatCsvZst:
 		return true
-	case SettingsFilesAsJsonl:
+	case SettingsFileFormatJsonl:
 		return true
-	case SettingsFilesAsJsonlGz:
+	case SettingsFileFormatJsonlGz:
 		return true
-	case SettingsFilesAsJsonlZst:
+	case SettingsFileFormatJsonlZst:
 		return true
-	case SettingsFilesAsParquet:
+	case SettingsFileFormatParquet:
 		return true
 	default:
 		return false
@@ -2317,8 +2317,8 @@ type Settings struct {
 	// ExistingRows What becomes of target tables that hold rows
 	ExistingRows *SettingsExistingRows `json:"existing_rows,omitempty"`
 
-	// FilesAs How rows are written where the target is a folder
-	FilesAs *SettingsFilesAs `json:"files_as,omitempty"`
+	// FileFormat How rows are written to files, where the target is a folder
+	FileFormat *SettingsFileFormat `json:"file_format,omitempty"`
 
 	// GatewayPatienceSeconds How long transactions that are open in gateways have to end at a cutover, before connections that only wait for their application are closed, in seconds
 	GatewayPatienceSeconds *float64 `json:"gateway_patience_seconds,omitempty"`
@@ -2426,8 +2426,8 @@ type SettingsCutoverDepth string
 // SettingsExistingRows What becomes of target tables that hold rows
 type SettingsExistingRows string
 
-// SettingsFilesAs How rows are written where the target is a folder
-type SettingsFilesAs string
+// SettingsFileFormat How rows are written to files, where the target is a folder
+type SettingsFileFormat string
 
 // SettingsGuardTarget Whether the target's tables refuse writes of everybody but us until the cutover. It needs a PostgreSQL target; tables that keep rows of their own (existing_rows) are left out
 type SettingsGuardTarget string

@@ -26,7 +26,7 @@ type Settings struct {
 	HandoverURL     string        `json:"handover_url"`
 	HandoverCommand string        `json:"handover_command"`
 	ExistingRows    string        `json:"non_empty_target"` // as records of before have it
-	FilesAs         string        `json:"files_as"`
+	FileFormat      string        `json:"file_format"`
 	HoldPoints      []StepName    `json:"hold_points"`
 	SecondPerson    string        `json:"second_person"`
 	GatewayPatience time.Duration `json:"gateway_patience"`

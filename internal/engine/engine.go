@@ -279,11 +279,11 @@ func (p Part) Range(i int) (lower, upper domain.KeyValue) {
 // Unordered is a view whose rows lie in no order of their keys: it is read whole, and its parts are buckets.
 type Unordered interface{ Unordered() }
 
-// Lender is a view that keeps others from emptying or altering the tables that it has read. LetGo gives them
-// free; the view goes on, and sees what it saw. A view that held one table while it waits for another could be
-// waited for by who holds that one.
-type Lender interface {
-	LetGo(ctx context.Context) error
+// ReleasesLocks is a view that keeps others from emptying or altering the tables that it has read, until it
+// releases their locks; it goes on then, and sees what it saw. A view that held one table while it waits for
+// another could be waited for by who holds that one.
+type ReleasesLocks interface {
+	ReleaseLocks(ctx context.Context) error
 }
 
 // View is a consistent read-only view.

@@ -6,6 +6,7 @@ import (
 	"compress/gzip"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -226,6 +227,16 @@ func Unpacked(r io.Reader, packed string) (in io.Reader, end func(), err error) 
 		return z, z.Close, nil
 	}
 	return r, func() {}, nil
+}
+
+// Carefully has a library's reading that goes astray in a damaged file end as an error.
+func Carefully(f func() error) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("it cannot be taken apart (%v)", r)
+		}
+	}()
+	return f()
 }
 
 // FolderList is the name of the list that a folder has in it to which we write rows.

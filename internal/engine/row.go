@@ -39,3 +39,19 @@ func CopyRows(rows func(take func(fields [][]byte, refused error) error) error, 
 	}
 	return sum, err
 }
+
+// previewLimit is how many characters of a value are shown.
+const previewLimit = 200
+
+// PreviewRow is a row as [Reads.Preview] gives it.
+func PreviewRow(fields [][]byte) []*string {
+	row := make([]*string, len(fields))
+	for i, f := range fields {
+		if f != nil {
+			s := []rune(string(f))
+			text := string(s[:min(len(s), previewLimit)])
+			row[i] = &text
+		}
+	}
+	return row
+}

@@ -1859,10 +1859,10 @@ export interface components {
              */
             repeat?: "empty first" | "in place";
             /**
-             * @description How rows are written where the target is a folder
+             * @description How rows are written to files, where the target is a folder
              * @enum {string}
              */
-            files_as?: "csv" | "csv.gz" | "csv.zst" | "jsonl" | "jsonl.gz" | "jsonl.zst" | "parquet";
+            file_format?: "csv" | "csv.gz" | "csv.zst" | "jsonl" | "jsonl.gz" | "jsonl.zst" | "parquet";
             /**
              * @description What becomes of a row that the target cannot take: its table is held, or the row is set aside with its error while the rest lands
              * @enum {string}

@@ -42,7 +42,7 @@ func BenchmarkLand(b *testing.B) {
 				b.Fatal(err)
 			}
 			db := &database{path: path, name: "out"}
-			err := db.PrepareTarget(b.Context(), "c", nil, []domain.TablePlan{p}, domain.Settings{FilesAs: as}, nothing)
+			err := db.PrepareTarget(b.Context(), "c", nil, []domain.TablePlan{p}, domain.Settings{FileFormat: as}, nothing)
 			if err != nil {
 				b.Fatal(err)
 			}

@@ -68,7 +68,10 @@ func (d Driver) Make(_ context.Context, path string) (bool, error) {
 		return false, domain.Invalid("the folder %s is not empty (%s is in it); give an empty one, or one that is not there "+
 			"yet", path, there[0].Name())
 	}
-	return true, os.WriteFile(filepath.Join(at, engine.FolderList), nil, 0o600)
+	if err := os.WriteFile(filepath.Join(at, engine.FolderList), nil, 0o600); err != nil {
+		return false, domain.Unavailable(err, "no file can be made in the folder %s: %s", path, errors.Unwrap(err))
+	}
+	return true, nil
 }
 
 // Open opens the folder at the endpoint's path.
@@ -112,7 +115,7 @@ func (d *database) Origin(context.Context) (string, error) { return "folder/" + 
 // Catalog lists the tables, as they were written.
 func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	out := &domain.Catalog{}
-	err := d.look(ctx, func(k *known) error {
+	err := d.locked(ctx, func(k *known) error {
 		for _, t := range k.inOrder() {
 			table := domain.Table{TableName: domain.TableName{Schema: t.Schema, Name: t.Table}, RowIdentity: "none", Owned: true,
 				Columns: t.Columns, Written: k.stateOf(t.Table)}
@@ -135,7 +138,7 @@ func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 // Check says what is in the folder, and what it can do.
 func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 	source := []domain.Entry{}
-	err := d.look(ctx, func(k *known) error {
+	err := d.locked(ctx, func(k *known) error {
 		for _, t := range k.inOrder() {
 			rows, bytes := int64(0), int64(0)
 			files := k.filesOf(t.Table)
@@ -144,7 +147,7 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 			}
 			source = append(source, domain.Entry{Verdict: domain.OK, Topic: "rows", Subject: t.Table, Measured: fmt.Sprintf(
 				"%s in %s, %s bytes, written as %s", domain.Many(rows, "row"), domain.Many(int64(len(files)), "file"),
-				domain.Grouped(bytes), t.As)})
+				domain.Grouped(bytes), t.Format)})
 		}
 		return nil
 	})
@@ -167,7 +170,7 @@ func (d *database) room() domain.Entry {
 		err = errors.Join(f.Close(), os.Remove(f.Name()))
 	}
 	if err != nil {
-		e.Verdict, e.Measured = domain.Blocker, "no file can be made in it: "+errors.Unwrap(err).Error()
+		e.Verdict, e.Measured = domain.Blocker, "no file can be made in it: "+err.Error()
 		e.Remedy = "let the service's user write there"
 	}
 	return e

@@ -25,7 +25,7 @@ type tableLine struct {
 	Table   string          `json:"table"`
 	Schema  string          `json:"schema"`
 	Folder  string          `json:"folder"`
-	As      string          `json:"as"` // see [formOf]
+	Format  string          `json:"format"` // see [formOf]
 	Columns []domain.Column `json:"columns"`
 }
 
@@ -129,8 +129,8 @@ func (k *known) stateOf(table string) string {
 	return fmt.Sprintf("%d files, %x", len(files), sum.Hash)
 }
 
-// look is given what the lists say now, while nobody writes them. It may keep nothing of it.
-func (d *database) look(ctx context.Context, f func(k *known) error) error {
+// locked gives f what the lists say now, and has them for itself meanwhile. f may keep nothing of them.
+func (d *database) locked(ctx context.Context, f func(k *known) error) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	l, err := os.OpenFile(filepath.Join(d.path, lock), os.O_CREATE|os.O_RDWR, 0o600)
@@ -375,8 +375,10 @@ func syncFolder(path string) error {
 
 // problem says of an error of the machine what it is about.
 func (d *database) problem(err error) error {
-	if err == nil {
-		return nil
+	var told *domain.Problem
+	var server *engine.ServerError
+	if err == nil || errors.As(err, &told) || errors.As(err, &server) {
+		return err // it is said already
 	}
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || errors.Is(err, syscall.EROFS) {
 		return &engine.ServerError{Class: engine.NoRoom, Text: fmt.Sprintf("the folder %s takes no more: %s; make room there",

@@ -304,7 +304,7 @@ func (f *parquetForm) rows(in *os.File, _ string) (r rowReader, end func(), err 
 	}
 	out := &parquetRows{parquetForm: f, fields: make([][]byte, len(f.columns)), ends: make([]int, len(f.columns)),
 		buf: make([]parquet.Row, 64), text: make([]byte, 0, 64)}
-	err = careful(func() error {
+	err = engine.Carefully(func() error {
 		file, err := parquet.OpenFile(in, s.Size(), parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
 		if err != nil {
 			return err
@@ -316,16 +316,6 @@ func (f *parquetForm) rows(in *os.File, _ string) (r rowReader, end func(), err 
 		return nil
 	})
 	return out, out.close, err
-}
-
-// careful has a reading that goes astray in a damaged file end as an error.
-func careful(f func() error) (err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			err = fmt.Errorf("it cannot be taken apart (%v)", r)
-		}
-	}()
-	return f()
 }
 
 type parquetRows struct {
@@ -347,7 +337,7 @@ func (r *parquetRows) close() {
 }
 
 func (r *parquetRows) next() ([][]byte, error) {
-	err := careful(func() error {
+	err := engine.Carefully(func() error {
 		for r.at == r.read {
 			if err := r.fill(); err != nil {
 				return err

@@ -17,8 +17,8 @@ import (
 // differs says how a table is not what a plan needs, written in that form; empty: the form does not matter.
 func differs(t *tableLine, p *domain.TablePlan, as string) string {
 	cols := p.CopiedColumns()
-	if as != "" && t.As != as {
-		return fmt.Sprintf("its files are written as %s, not as %s", t.As, as)
+	if as != "" && t.Format != as {
+		return fmt.Sprintf("its files are written as %s, not as %s", t.Format, as)
 	}
 	if len(cols) != len(t.Columns) {
 		return fmt.Sprintf("it has %s, not %d", domain.Many(int64(len(t.Columns)), "column"), len(cols))
@@ -34,7 +34,7 @@ func differs(t *tableLine, p *domain.TablePlan, as string) string {
 // Holds counts the rows of tables that stand.
 func (d *database) Holds(ctx context.Context, plans []domain.TablePlan) (map[domain.TableName]int64, error) {
 	out := map[domain.TableName]int64{}
-	return out, d.look(ctx, func(k *known) error {
+	return out, d.locked(ctx, func(k *known) error {
 		for i := range plans {
 			name := plans[i].Target
 			if k.table(name.Name) == nil {
@@ -55,7 +55,7 @@ func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []
 	out := []domain.Entry{d.room()}
 	fresh := 0
 	first := map[string]domain.TableName{}
-	err := d.look(ctx, func(k *known) error {
+	err := d.locked(ctx, func(k *known) error {
 		for i := range plans {
 			p := &plans[i]
 			e := domain.Entry{Verdict: domain.Blocker, Topic: engine.TopicTarget, Subject: p.Target.String()}
@@ -87,7 +87,7 @@ func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []
 	})
 	if fresh > 0 {
 		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "target tables", Subject: d.name,
-			Measured: fmt.Sprintf("%s will be written as %s", domain.Many(int64(fresh), "table"), set.FilesAs)})
+			Measured: fmt.Sprintf("%s will be written as %s", domain.Many(int64(fresh), "table"), set.FileFormat)})
 	}
 	return append(out, engine.LeftReferences(plans)...), err
 }
@@ -101,7 +101,7 @@ func (d *database) stands(k *known, t *tableLine, p *domain.TablePlan, set domai
 		rows += f.Rows
 	}
 	holds := fmt.Sprintf("it holds %s in %s", domain.Many(rows, "row"), domain.Many(int64(len(files)), "file"))
-	diff := differs(t, p, set.FilesAs)
+	diff := differs(t, p, set.FileFormat)
 	switch way := p.ExistingRowsPolicy(set); {
 	case way == "replace", diff != "" && len(files) == 0:
 		e.Verdict, e.Measured = domain.Notice, holds+", which will be removed, and it will be made anew"
@@ -126,7 +126,7 @@ func (d *database) stands(k *known, t *tableLine, p *domain.TablePlan, set domai
 // PrepareTarget makes the tables of the plans.
 func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalog, plans []domain.TablePlan,
 	s domain.Settings, told func(engine.Object, error)) error {
-	return d.look(ctx, func(k *known) error {
+	return d.locked(ctx, func(k *known) error {
 		var failed []error
 		for i := range plans {
 			p := &plans[i]
@@ -146,12 +146,12 @@ func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalo
 // prepare makes a table, or sees that the one that is there will do.
 func (d *database) prepare(k *known, p *domain.TablePlan, s domain.Settings) (made bool, err error) {
 	t, way := k.table(p.Target.Name), p.ExistingRowsPolicy(s)
-	if _, _, err := formOf(s.FilesAs, nil); err != nil {
+	if _, _, err := formOf(s.FileFormat, nil); err != nil {
 		return false, err
 	}
 	of := func(f *fileLine) bool { return strings.EqualFold(f.Table, p.Target.Name) }
 	if t != nil {
-		diff, files := differs(t, p, s.FilesAs), k.filesOf(t.Table)
+		diff, files := differs(t, p, s.FileFormat), k.filesOf(t.Table)
 		switch {
 		case way == "replace":
 			if err := d.rewrite(k, of); err != nil {
@@ -175,7 +175,7 @@ func (d *database) prepare(k *known, p *domain.TablePlan, s domain.Settings) (ma
 	if t != nil {
 		return false, nil
 	}
-	t = &tableLine{Table: p.Target.Name, Schema: p.Target.Schema, Folder: tableFolder(p.Target.Name), As: s.FilesAs,
+	t = &tableLine{Table: p.Target.Name, Schema: p.Target.Schema, Folder: tableFolder(p.Target.Name), Format: s.FileFormat,
 		Columns: p.CopiedColumns()}
 	at := filepath.Join(d.path, t.Folder)
 	if err := os.Mkdir(at, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
@@ -199,14 +199,14 @@ func (d *database) prepare(k *known, p *domain.TablePlan, s domain.Settings) (ma
 
 // Fence raises a chunk's epoch.
 func (d *database) Fence(ctx context.Context, crossing string, id, epoch int64) (m *engine.Mark, err error) {
-	err = d.look(ctx, func(k *known) (err error) {
+	err = d.locked(ctx, func(k *known) (err error) {
 		at := chunk{crossing, id}
 		if f := k.files[at]; f != nil {
 			m, err = f.mark()
 			return err
 		}
-		if err := d.clean(); err != nil || k.fences[at] >= epoch {
-			return err
+		if k.fences[at] >= epoch {
+			return nil
 		}
 		if err := d.add(engine.FolderList, ownLine{Fence: &fenceLine{crossing, id, epoch}}); err != nil {
 			return err
@@ -220,7 +220,7 @@ func (d *database) Fence(ctx context.Context, crossing string, id, epoch int64) 
 // Marked lists chunks that have landed.
 func (d *database) Marked(ctx context.Context, crossing string) (map[int64]bool, error) {
 	out := map[int64]bool{}
-	return out, d.look(ctx, func(k *known) error {
+	return out, d.locked(ctx, func(k *known) error {
 		for at := range k.files {
 			if at.crossing == crossing {
 				out[at.id] = true
@@ -232,7 +232,7 @@ func (d *database) Marked(ctx context.Context, crossing string) (map[int64]bool,
 
 // ClearTable removes a table's files.
 func (d *database) ClearTable(ctx context.Context, _, _ string, p *domain.TablePlan, _ []int64) error {
-	return d.look(ctx, func(k *known) error {
+	return d.locked(ctx, func(k *known) error {
 		if err := d.rewrite(k, func(f *fileLine) bool { return strings.EqualFold(f.Table, p.Target.Name) }); err != nil {
 			return err
 		}

@@ -29,7 +29,7 @@ type reading struct {
 // opened are a table's files now.
 func (d *database) opened(ctx context.Context, name string) (*reading, error) {
 	out := &reading{d: d}
-	err := d.look(ctx, func(k *known) error {
+	err := d.locked(ctx, func(k *known) error {
 		t := k.table(name)
 		if t == nil {
 			return domain.NotFound("the folder %s has no table %s", d.path, name)
@@ -76,7 +76,7 @@ func (r *reading) each(ctx context.Context, cols []domain.Column, visit func(fie
 
 // file gives the rows of one.
 func (r *reading) file(ctx context.Context, f fileLine, visit func(fields [][]byte) error) error {
-	form, packed, err := formOf(r.table.As, r.table.Columns)
+	form, packed, err := formOf(r.table.Format, r.table.Columns)
 	if err != nil {
 		return err
 	}
@@ -260,7 +260,7 @@ func (d *database) planned(ctx context.Context, p *domain.TablePlan, cols []doma
 	if err != nil {
 		return err
 	}
-	if err := d.look(ctx, func(k *known) error {
+	if err := d.locked(ctx, func(k *known) error {
 		if now := k.stateOf(p.Source.Name); p.Table.Written != "" && p.Table.Written != now {
 			return &engine.ServerError{Class: engine.OfStatement, Text: "the files of " + p.Source.Name + " are others than " +
 				"when they were planned (" + now + "; then " + p.Table.Written + "): restart the table"}
@@ -276,11 +276,11 @@ func (d *database) planned(ctx context.Context, p *domain.TablePlan, cols []doma
 
 // SurveySource says how the tables are written.
 func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, _ bool) (out []domain.Entry, _ error) {
-	return out, d.look(ctx, func(k *known) error {
+	return out, d.locked(ctx, func(k *known) error {
 		for i := range plans {
 			if t := k.table(plans[i].Source.Name); t != nil {
 				out = append(out, domain.Entry{Verdict: domain.OK, Topic: "files", Subject: plans[i].Source.String(),
-					Measured: domain.Many(int64(len(k.filesOf(t.Table))), "file") + " written as " + t.As})
+					Measured: domain.Many(int64(len(k.filesOf(t.Table))), "file") + " written as " + t.Format})
 			}
 		}
 		return nil
@@ -322,9 +322,6 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 	return err
 }
 
-// previewLimit is how many characters of a value are shown.
-const previewLimit = 200
-
 // Preview returns the first rows.
 func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) (out [][]*string, err error) {
 	p, err := d.Plan(t)
@@ -332,15 +329,7 @@ func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) (out
 		return nil, err
 	}
 	return out, d.Scan(ctx, &p, engine.Scope{First: limit}, func(fields [][]byte) error {
-		row := make([]*string, len(fields))
-		for i, f := range fields {
-			if f != nil {
-				s := []rune(string(f))
-				text := string(s[:min(len(s), previewLimit)])
-				row[i] = &text
-			}
-		}
-		out = append(out, row)
+		out = append(out, engine.PreviewRow(fields))
 		return nil
 	})
 }

@@ -72,7 +72,7 @@ func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.
 			"tables first (setting repeat)")
 	}
 	w.drop()
-	return w.d.look(ctx, func(k *known) error {
+	return w.d.locked(ctx, func(k *known) error {
 		t := k.table(p.Target.Name)
 		if t == nil {
 			return domain.Conflict("the folder %s has no table %s; restart the table", w.d.path, p.Target.Name)
@@ -81,7 +81,7 @@ func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.
 			return domain.Conflict("the table %s in the folder is unlike what the plan needs: %s; restart the table",
 				p.Target.Name, diff)
 		}
-		form, packed, err := formOf(t.As, t.Columns)
+		form, packed, err := formOf(t.Format, t.Columns)
 		if err != nil {
 			return err
 		}
@@ -160,23 +160,30 @@ func (w *file) end(m engine.Mark) error {
 	if err = errors.Join(err, w.f.Sync()); err != nil {
 		return err
 	}
-	w.line = fileLine{File: filepath.Join(w.table.Folder, fmt.Sprintf("%s%09d.%s", filePrefix, m.Chunk, w.table.As)),
+	w.line = fileLine{File: filepath.Join(w.table.Folder, fmt.Sprintf("%s%09d.%s", filePrefix, m.Chunk, w.table.Format)),
 		Table: w.table.Table, Rows: m.Sum.Rows, Bytes: w.size, SHA256: fmt.Sprintf("%x", w.sum.Sum(nil)),
-		Crossing: m.Crossing, Chunk: m.Chunk, Epoch: m.Epoch,
-		RowBytes: m.Sum.Bytes, RowHash: fmt.Sprintf("%016x", m.Sum.Hash),
-		Snapshot: m.Snapshot.JSON()}
+		Crossing: m.Crossing, Chunk: m.Chunk, Epoch: m.Epoch, RowBytes: m.Sum.Bytes,
+		RowHash: fmt.Sprintf("%016x", m.Sum.Hash), Snapshot: m.Snapshot.JSON()}
 	return nil
 }
 
-// Next keeps the file until Land.
-func (w *writer) Next(ctx context.Context, m engine.Mark) error {
+// end ends the file that is open; it waits for Land.
+func (w *writer) end(m engine.Mark) error {
 	if err := w.open.end(m); err != nil {
 		w.Abort()
 		return w.d.problem(err)
 	}
 	w.whole = append(w.whole, w.open)
 	w.open = nil
-	err := w.d.look(ctx, func(k *known) error { return free(k, m) })
+	return nil
+}
+
+// Next keeps the file until Land.
+func (w *writer) Next(ctx context.Context, m engine.Mark) error {
+	if err := w.end(m); err != nil {
+		return err
+	}
+	err := w.d.locked(ctx, func(k *known) error { return free(k, m) })
 	if err != nil {
 		w.Abort()
 	}
@@ -194,21 +201,18 @@ func free(k *known, m engine.Mark) error {
 
 // Land gives the files their names, and lists them: from then on they count.
 func (w *writer) Land(ctx context.Context, m engine.Mark) error {
-	if err := w.open.end(m); err != nil {
-		w.Abort()
-		return w.d.problem(err)
+	if err := w.end(m); err != nil {
+		return err
 	}
-	w.whole = append(w.whole, w.open)
-	w.open = nil
 	defer w.Abort() // removes the names under which they were written
-	return w.d.look(ctx, func(k *known) error {
+	return w.d.locked(ctx, func(k *known) error {
 		var lines []any
 		folders := map[string]bool{}
 		for _, f := range w.whole {
 			if err := free(k, engine.Mark{Crossing: f.line.Crossing, Chunk: f.line.Chunk, Epoch: f.line.Epoch}); err != nil {
 				return err
 			}
-			if now := k.table(f.table.Table); now == nil || now.As != f.table.As || now.Folder != f.table.Folder {
+			if now := k.table(f.table.Table); now == nil || now.Format != f.table.Format || now.Folder != f.table.Folder {
 				return domain.ErrTakenOver // it was made anew meanwhile
 			}
 			lines = append(lines, f.line)
@@ -218,7 +222,13 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 		var named []string
 		for _, f := range w.whole {
 			to := filepath.Join(w.d.path, f.line.File)
-			if err = name(f.f.Name(), to); errors.Is(err, os.ErrExist) {
+			err = name(f.f.Name(), to)
+			if errors.Is(err, os.ErrExist) { // who wrote it may have died before it was listed
+				if err = w.d.clean(); err == nil {
+					err = name(f.f.Name(), to)
+				}
+			}
+			if errors.Is(err, os.ErrExist) {
 				err = domain.Conflict("%s is there already, and is none of the files that count; move it away", to)
 			}
 			if err != nil {
@@ -237,9 +247,6 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 		if err != nil { // what got its name is not listed, and goes
 			for _, path := range named {
 				_ = os.Remove(path)
-			}
-			if domain.IsKind(err, domain.ProblemConflict) {
-				return err
 			}
 			return w.d.problem(err)
 		}

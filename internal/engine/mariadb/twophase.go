@@ -17,8 +17,8 @@ import (
 // be remembered over a restart.
 //
 // A server that dies while it ends one may have its end in the log, and have it prepared
-// again when it is back (MariaDB 10.5 to 10.11 and later: the log's end is on the disk before
-// the tables'). Whoever ends it then adds another end to the log, and only the last one is
+// again when it is back: the log's end is on the disk before the tables' (seen on MariaDB
+// 10.11). Whoever ends it then adds another end to the log, and only the last one is
 // true. Its rows were locked all the while, so what it did is exactly carried out again, or
 // turned back.
 

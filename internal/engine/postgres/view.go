@@ -100,8 +100,8 @@ func (v *view) importExact(ctx context.Context, limit time.Duration) (domain.Pos
 // the snapshot stays.
 const nothingRead = "dusty_ferry_nothing_read"
 
-// LetGo gives tables that were read free.
-func (v *view) LetGo(ctx context.Context) error {
+// ReleaseLocks lets others empty and alter what was read.
+func (v *view) ReleaseLocks(ctx context.Context) error {
 	_, err := v.conn.PgConn().Exec(ctx, "ROLLBACK TO SAVEPOINT "+nothingRead).ReadAll()
 	return v.d.explain(err)
 }

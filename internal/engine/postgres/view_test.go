@@ -175,8 +175,8 @@ func TestASetIsReadInItsOrder(t *testing.T) {
 	}
 }
 
-// TestAViewLetsTablesGo: what it has read can be emptied then, and it still sees what it saw.
-func TestAViewLetsTablesGo(t *testing.T) {
+// TestAViewReleasesItsLocks: what it has read can be emptied then, and it still sees what it saw.
+func TestAViewReleasesItsLocks(t *testing.T) {
 	for _, exact := range []bool{false, true} {
 		d := fresh(t, "CREATE TABLE public.a (id integer PRIMARY KEY); CREATE TABLE public.b (id integer PRIMARY KEY)",
 			"INSERT INTO public.a VALUES (1), (2)", "INSERT INTO public.b VALUES (1), (2), (3)")
@@ -196,7 +196,7 @@ func TestAViewLetsTablesGo(t *testing.T) {
 		if err := empty(); err == nil || !strings.Contains(err.Error(), "lock timeout") {
 			t.Errorf("while it is read, emptying it says %v", err)
 		}
-		if err := v.(engine.Lender).LetGo(t.Context()); err != nil {
+		if err := v.(engine.ReleasesLocks).ReleaseLocks(t.Context()); err != nil {
 			t.Fatal(err)
 		}
 		if err := empty(); err != nil {

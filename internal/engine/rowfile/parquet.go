@@ -132,7 +132,7 @@ func openParquet(path string) (_ *parquet.File, end func(), err error) {
 		return nil, nil, domain.Unavailable(err, "the file %s cannot be read: %s", path, err)
 	}
 	var out *parquet.File
-	err = careful(func() (err error) {
+	err = engine.Carefully(func() (err error) {
 		out, err = parquet.OpenFile(f, s.Size(), parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
 		return err
 	})
@@ -140,16 +140,6 @@ func openParquet(path string) (_ *parquet.File, end func(), err error) {
 		return nil, nil, domain.Invalid("%s is damaged, or was cut off: %s", path, err)
 	}
 	return out, func() { _ = f.Close() }, nil
-}
-
-// careful has a reading that goes astray in a damaged file end as an error.
-func careful(f func() error) (err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			err = fmt.Errorf("it cannot be taken apart (%v)", r)
-		}
-	}()
-	return f()
 }
 
 // atOnce is how many rows are decoded at once.
@@ -195,14 +185,14 @@ func (r *columnRecords) close() {
 
 func (r *columnRecords) next() (values []textrows.Value, refused, err error) {
 	for r.at == r.read {
-		if err := careful(r.fill); err != nil {
+		if err := engine.Carefully(r.fill); err != nil {
 			return nil, nil, err
 		}
 	}
 	row := r.buf[r.at]
 	r.at++
 	r.number++
-	err = careful(func() error {
+	err = engine.Carefully(func() error {
 		refused = r.take(row)
 		return nil
 	})

@@ -141,9 +141,6 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 	return err
 }
 
-// previewLimit is how many characters of a value are shown.
-const previewLimit = 200
-
 // Preview returns the first rows.
 func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) (out [][]*string, err error) {
 	p, err := d.Plan(t)
@@ -152,15 +149,7 @@ func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) (out
 	}
 	p.Table.Written = ""
 	err = d.Scan(ctx, &p, engine.Scope{First: limit}, func(fields [][]byte) error {
-		row := make([]*string, len(fields))
-		for i, f := range fields {
-			if f != nil {
-				s := []rune(string(f))
-				text := string(s[:min(len(s), previewLimit)])
-				row[i] = &text
-			}
-		}
-		out = append(out, row)
+		out = append(out, engine.PreviewRow(fields))
 		return nil
 	})
 	return out, err

@@ -322,9 +322,6 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 	})
 }
 
-// previewLimit is how many characters of a value are shown.
-const previewLimit = 200
-
 // Preview returns a table's first rows.
 func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) (out [][]*string, err error) {
 	c, err := d.conn(ctx)
@@ -339,16 +336,7 @@ func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) (out
 	l := newLines(&p, t.Columns, false)
 	err = d.each(ctx, c, l, selecting(&p, t.Columns, fmt.Sprintf(" LIMIT %d", limit)), nil,
 		func(fields [][]byte, _ error) error {
-			row := make([]*string, len(fields))
-			for i, f := range fields {
-				if f == nil {
-					continue
-				}
-				s := []rune(string(f))
-				text := string(s[:min(len(s), previewLimit)])
-				row[i] = &text
-			}
-			out = append(out, row)
+			out = append(out, engine.PreviewRow(fields))
 			return nil
 		})
 	return out, err

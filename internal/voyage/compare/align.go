@@ -16,16 +16,16 @@ type aligned struct {
 	source, target engine.View
 	at             domain.Position
 	hashBy         string // see [domain.HashByServers]
-	// anew does so at another position, which neither side has reached yet; nil: nothing changes on them.
+	// anew runs f with views of both sides at another, later position; nil: nothing changes on them.
 	anew  func(f func(*aligned) error) error
 	tried *bool // whether servers hashed faster than we, the last time that both was tried
 }
 
-// letGo gives a table free that was looked at, on both sides; what came of that look is err.
-func (a *aligned) letGo(ctx context.Context, err error) error {
+// releaseLocks ends a look at a table, which came to err: others may empty or alter the table again.
+func (a *aligned) releaseLocks(ctx context.Context, err error) error {
 	for _, v := range []engine.View{a.source, a.target} {
-		if l, ok := v.(engine.Lender); ok && ctx.Err() == nil {
-			err = cmp.Or(err, l.LetGo(ctx))
+		if l, ok := v.(engine.ReleasesLocks); ok && ctx.Err() == nil {
+			err = cmp.Or(err, l.ReleaseLocks(ctx))
 		}
 	}
 	return err

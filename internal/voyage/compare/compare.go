@@ -254,7 +254,7 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 // look compares a table in the views, and says in the result what came of it.
 func (k *Comparer) look(ctx context.Context, a *aligned, res *domain.ReconciledTable, depth domain.Depth,
 	t *domain.CrossingTable, share float64) (found []domain.Finding, err error) {
-	defer func() { err = a.letGo(ctx, err) }()
+	defer func() { err = a.releaseLocks(ctx, err) }()
 	views, plans := a.sides(t)
 	if depth == domain.DepthCounts {
 		var n [2]int64

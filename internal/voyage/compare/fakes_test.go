@@ -229,7 +229,7 @@ type view struct {
 
 func (v view) Close() { v.of.held = 0 }
 
-func (v view) LetGo(context.Context) error {
+func (v view) ReleaseLocks(context.Context) error {
 	v.of.held = 0
 	return nil
 }

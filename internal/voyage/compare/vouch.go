@@ -294,7 +294,7 @@ func (t *touch) add(of *domain.CrossingTable, found []domain.Finding, rows int64
 // compareKeys compares the rows at keys column by column, in a share of the time; 0: all of it.
 func (k *Comparer) compareKeys(ctx context.Context, a *aligned, of *domain.CrossingTable, keys []string,
 	share float64) (out []domain.Finding, err error) {
-	defer func() { err = a.letGo(ctx, err) }()
+	defer func() { err = a.releaseLocks(ctx, err) }()
 	views, plans := a.sides(of)
 	slices.Sort(keys) // rows that lie beside each other are read one after the other
 	err = fetch(ctx, views, plans, engine.Part{}, keys, func(_ int, _ []string, rows [2]map[string][]domain.Row,
@@ -325,7 +325,7 @@ func (k *Comparer) compareKeys(ctx context.Context, a *aligned, of *domain.Cross
 // wholeTable compares all rows of a table.
 func (k *Comparer) wholeTable(ctx context.Context, a *aligned, t *domain.CrossingTable) (found []domain.Finding,
 	rows int64, err error) {
-	defer func() { err = a.letGo(ctx, err) }()
+	defer func() { err = a.releaseLocks(ctx, err) }()
 	views, plans := a.sides(t)
 	part, err := k.partOf(ctx, a, t)
 	if err != nil {
